@@ -1,0 +1,182 @@
+"""An independent look at a written glTF file: is it sound, and what does it hold?
+
+Shares nothing with the writer, so that a mistake made there is not made again here.
+"""
+
+from __future__ import annotations
+
+import json
+import struct
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from urllib.parse import unquote
+
+import numpy as np
+
+from zesty_otter.errors import InputError
+
+_COMPONENTS = {5120: "i1", 5121: "u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
+_WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT2": 4, "MAT3": 9, "MAT4": 16}
+
+
+@dataclass(frozen=True)
+class GlbFacts:
+    """What a glTF file holds. ``lowest`` and ``highest`` are the corners of all that is placed, in metres."""
+
+    bytes: int
+    nodes: tuple[str, ...]
+    meshes: int
+    sections: int
+    triangles: int
+    vertices: int
+    materials: tuple[str, ...]
+    images: int
+    lowest: tuple[float, float, float]
+    highest: tuple[float, float, float]
+
+    @property
+    def size(self) -> tuple[float, float, float]:
+        """Width, height and depth in metres."""
+        x, y, z = (high - low for low, high in zip(self.lowest, self.highest, strict=True))
+        return x, y, z
+
+
+def inspect_glb(path: Path) -> GlbFacts:
+    """Check the chunks, views, accessors, bounds and indices of a .glb or .gltf file, and count.
+
+    Raises
+    ------
+    InputError
+        At the first thing that breaks the glTF 2.0 specification.
+    """
+    return _Inspection(Path(path)).facts()
+
+
+class _Inspection:
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.raw = path.read_bytes()
+        self.document, self.buffer = self._split()
+
+    def fail(self, problem: str) -> InputError:
+        return InputError(f"is not sound glTF: {problem}.", file=self.path)
+
+    def facts(self) -> GlbFacts:
+        if self.document.get("asset", {}).get("version") != "2.0":
+            raise self.fail("its version is not 2.0")
+        triangles = vertices = sections = 0
+        boxes: list[np.ndarray[Any, Any]] = []
+        meshes = self.document.get("meshes", [])
+        counted = [self._mesh(mesh) for mesh in meshes]
+        for node, world in self._placed():
+            if "mesh" in node:
+                count, vertex_count, section_count, points = counted[node["mesh"]]
+                triangles, vertices, sections = (
+                    triangles + count,
+                    vertices + vertex_count,
+                    sections + section_count,
+                )
+                boxes.append(points @ world[:3, :3].T + world[:3, 3])
+        everything = np.concatenate(boxes) if boxes else np.zeros((1, 3))
+        return GlbFacts(
+            len(self.raw),
+            tuple(node.get("name", "") for node in self.document.get("nodes", [])),
+            len(meshes),
+            sections,
+            triangles,
+            vertices,
+            tuple(material.get("name", "") for material in self.document.get("materials", [])),
+            len(self.document.get("images", [])),
+            tuple(everything.min(axis=0).tolist()),
+            tuple(everything.max(axis=0).tolist()),
+        )
+
+    def _split(self) -> tuple[dict[str, Any], bytes]:
+        if self.path.suffix.lower() == ".gltf":
+            document = json.loads(self.raw)
+            uri = unquote(document["buffers"][0]["uri"])
+            buffer = (self.path.parent / uri).read_bytes()
+        else:
+            if len(self.raw) < 20 or self.raw[:4] != b"glTF":
+                raise self.fail("its header is missing")
+            version, length, text_length = struct.unpack_from("<III", self.raw, 4)
+            if version != 2 or length != len(self.raw) or self.raw[16:20] != b"JSON" or text_length % 4:
+                raise self.fail("its header does not match the file")
+            document = json.loads(self.raw[20 : 20 + text_length])
+            at = 20 + text_length
+            binary_length, kind = struct.unpack_from("<I4s", self.raw, at)
+            if kind != b"BIN\0" or at + 8 + binary_length != length or binary_length % 4:
+                raise self.fail("its binary chunk does not match the file")
+            buffer = self.raw[at + 8 :]
+        if document["buffers"][0]["byteLength"] > len(buffer):
+            raise self.fail("its buffer is shorter than it says")
+        return document, buffer
+
+    def _accessor(self, number: int) -> np.ndarray[Any, Any]:
+        accessor = self.document["accessors"][number]
+        view = self.document["bufferViews"][accessor["bufferView"]]
+        dtype = np.dtype(_COMPONENTS[accessor["componentType"]])
+        width = _WIDTHS[accessor["type"]]
+        start = view.get("byteOffset", 0) + accessor.get("byteOffset", 0)
+        size = accessor["count"] * width * dtype.itemsize
+        if start % dtype.itemsize:
+            raise self.fail(f"accessor {number} is not aligned")
+        if size > view["byteLength"] or start + size > len(self.buffer) or accessor["count"] < 1:
+            raise self.fail(f"accessor {number} reaches beyond its data")
+        values = np.frombuffer(self.buffer, dtype, accessor["count"] * width, start).reshape(-1, width)
+        if dtype.kind == "f" and not np.isfinite(values).all():
+            raise self.fail(f"accessor {number} holds numbers that are not finite")
+        return values
+
+    def _mesh(self, mesh: dict[str, Any]) -> tuple[int, int, int, np.ndarray[Any, Any]]:
+        triangles = vertices = 0
+        points = []
+        for primitive in mesh["primitives"]:
+            position = primitive["attributes"]["POSITION"]
+            values = self._accessor(position).astype(float)
+            stated = self.document["accessors"][position]
+            if stated.get("min") != values.min(axis=0).tolist() or stated.get("max") != values.max(axis=0).tolist():
+                raise self.fail(f"the bounds of accessor {position} are not those of its data")
+            for name, number in primitive["attributes"].items():
+                attribute = self._accessor(number)
+                if len(attribute) != len(values):
+                    raise self.fail(f"{name} has {len(attribute)} entries for {len(values)} vertices")
+                if name == "NORMAL" and np.abs(np.linalg.norm(attribute, axis=1) - 1).max() > 0.0005:
+                    raise self.fail("a normal is not of length one")
+            index = self._accessor(primitive["indices"])
+            if len(index) % 3 or int(index.max()) >= len(values):
+                raise self.fail("its indices point to vertices that are not there")
+            triangles += len(index) // 3
+            vertices += len(values)
+            points.append(values)
+        return triangles, vertices, len(mesh["primitives"]), np.concatenate(points)
+
+    def _placed(self) -> list[tuple[dict[str, Any], np.ndarray[Any, Any]]]:
+        nodes = self.document.get("nodes", [])
+        scene = self.document["scenes"][self.document.get("scene", 0)]
+        stack = [(number, np.eye(4)) for number in scene["nodes"]]
+        placed = []
+        while stack:
+            number, above = stack.pop()
+            world = above @ _local(nodes[number])
+            placed.append((nodes[number], world))
+            stack.extend((child, world) for child in nodes[number].get("children", []))
+            if len(placed) > len(nodes):
+                raise self.fail("its node tree is not a tree")
+        return placed
+
+
+def _local(node: dict[str, Any]) -> np.ndarray[Any, Any]:
+    if "matrix" in node:
+        return np.array(node["matrix"]).reshape(4, 4).T
+    matrix = np.eye(4)
+    x, y, z, w = node.get("rotation", (0, 0, 0, 1))
+    matrix[:3, :3] = [
+        [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
+        [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
+        [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
+    ]
+    matrix[:3, :3] *= node.get("scale", (1, 1, 1))
+    matrix[:3, 3] = node.get("translation", (0, 0, 0))
+    return matrix

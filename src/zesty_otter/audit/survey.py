@@ -1,0 +1,217 @@
+"""What is in a scene: the facts people look for before they do anything with a file."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.audit.sizes import SizeGuess, size_guesses
+from zesty_otter.model import Mesh, Note, Placed, Scene, placed_bounds
+
+_DEFAULT_NAME = re.compile(
+    r"(default|untitled|unnamed|object|group|node|mesh|geometry|shape|cube|box|sphere|cylinder|cone|plane|torus"
+    r"|circle|grid|polygon|empty|null|material|texture|none)?[\s._-]*\d*",
+    re.IGNORECASE,
+)
+
+
+@dataclass(frozen=True)
+class FaceCounts:
+    triangles: int
+    quads: int
+    ngons: int
+    largest: int
+
+
+@dataclass(frozen=True)
+class NodeFacts:
+    """One node: its place in the tree and what it shows.
+
+    ``size`` is (width, height, depth) in the scene's unit; ``leftover`` names the parts of its own
+    transform other than a translation.
+    """
+
+    path: tuple[str, ...]
+    visible: bool
+    role: str
+    mesh: str | None
+    size: tuple[float, float, float] | None
+    faces: FaceCounts | None
+    triangles: int
+    points: int
+    slots: tuple[str, ...]
+    uv_sets: int
+    leftover: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class MaterialFacts:
+    name: str
+    alpha_mode: str
+    two_sided: bool
+    textures: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class TextureFacts:
+    name: str
+    found: str | None
+    wanted: str
+    looked_in: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Survey:
+    """What `survey` found. Sizes are (width, height, depth) in the scene's unit."""
+
+    name: str
+    source: str
+    axes: str
+    right_handed: bool
+    unit: float | None
+    size: tuple[float, float, float] | None
+    lowest: tuple[float, float, float] | None
+    highest: tuple[float, float, float] | None
+    guesses: tuple[SizeGuess, ...]
+    nodes: tuple[NodeFacts, ...]
+    meshes: int
+    faces: FaceCounts
+    triangles: int
+    points: int
+    loose_points: int
+    has_normals: bool
+    has_smoothing: bool
+    has_colors: bool
+    materials: tuple[MaterialFacts, ...]
+    textures: tuple[TextureFacts, ...]
+    clashing_names: tuple[str, ...]
+    default_names: tuple[str, ...]
+    notes: tuple[Note, ...]
+
+    def as_dict(self) -> dict[str, Any]:
+        """Plain data for JSON."""
+        return asdict(self)
+
+
+def survey(scene: Scene) -> Survey:
+    """Say what is in a scene.
+
+    Counts of faces, triangles and points are of what is placed: a mesh shown by three nodes counts three
+    times.
+    """
+    placed = list(scene.walk())
+    nodes = tuple(_node_facts(one, scene) for one in placed)
+    shown = [one.node.mesh for one in placed if one.node.mesh is not None]
+    box = scene.bounds()
+    known = bool(np.isfinite(box).all())
+    size = _sides(box, scene) if known else None
+    return Survey(
+        name=scene.name,
+        source=str(scene.source or ""),
+        axes=" ".join(scene.frame.axes),
+        right_handed=scene.frame.right_handed,
+        unit=scene.frame.unit,
+        size=size,
+        lowest=_triple(box[0]) if known else None,
+        highest=_triple(box[1]) if known else None,
+        guesses=tuple(size_guesses(size, 1)) if size and scene.frame.unit is None else (),
+        nodes=nodes,
+        meshes=len(scene.meshes),
+        faces=_total(shown),
+        triangles=sum(mesh.triangle_count for mesh in shown),
+        points=sum(mesh.point_count for mesh in shown),
+        loose_points=sum(int((~mesh.point_used).sum()) for mesh in shown),
+        has_normals=any(mesh.normals for mesh in shown),
+        has_smoothing=any(mesh.face_smoothing is not None for mesh in shown),
+        has_colors=any(mesh.layers_of("color") for mesh in shown),
+        materials=tuple(
+            MaterialFacts(m.name, m.alpha_mode, m.two_sided, tuple(use.texture.name for use in m.textures.values()))
+            for m in scene.materials
+        ),
+        textures=tuple(
+            TextureFacts(t.name, str(t.path) if t.path else None, t.wanted, tuple(map(str, t.looked_in)))
+            for t in scene.textures
+        ),
+        clashing_names=clashing([one.node.name for one in placed]),
+        default_names=tuple(one.node.name for one in placed if is_default_name(one.node.name)),
+        notes=scene.notes,
+    )
+
+
+def clashing(names: list[str]) -> tuple[str, ...]:
+    """Names that are the same when case is ignored, each spelling once."""
+    counts = Counter(name.lower() for name in names)
+    return tuple(dict.fromkeys(name for name in names if counts[name.lower()] > 1))
+
+
+def is_default_name(name: str) -> bool:
+    """Whether a program may have given this name because no person did."""
+    return _DEFAULT_NAME.fullmatch(name) is not None
+
+
+def leftover(transform: NDArray[np.float64]) -> tuple[str, ...]:
+    """The parts of a transform that a clean node does not have: rotation, scale, mirror, shear."""
+    linear = transform[:3, :3]
+    if np.allclose(linear, np.eye(3), rtol=0, atol=1e-9):
+        return ()
+    gram = linear.T @ linear
+    lengths = np.sqrt(np.diag(gram))
+    parts = []
+    if not np.allclose(lengths, 1.0, rtol=0, atol=1e-9):
+        parts.append("scale")
+    if np.linalg.det(linear) < 0:
+        parts.append("mirror")
+    if not np.allclose(gram, np.diag(lengths**2), rtol=0, atol=1e-9 * max(float(lengths.max()) ** 2, 1e-300)):
+        parts.append("shear")
+    elif not np.allclose(linear, np.diag(np.diag(linear)), rtol=0, atol=1e-9 * float(lengths.max())):
+        parts.append("rotation")
+    return tuple(parts)
+
+
+def _node_facts(placed: Placed, scene: Scene) -> NodeFacts:
+    node, mesh = placed.node, placed.node.mesh
+    box = None if mesh is None else placed_bounds(mesh, placed.world)
+    return NodeFacts(
+        path=placed.path,
+        visible=placed.visible,
+        role=node.role,
+        mesh=None if mesh is None else mesh.name,
+        size=None if box is None or not np.isfinite(box).all() else _sides(box, scene),
+        faces=None if mesh is None else _face_counts(mesh),
+        triangles=0 if mesh is None else mesh.triangle_count,
+        points=0 if mesh is None else mesh.point_count,
+        slots=() if mesh is None else tuple(slot.name if slot else "(none)" for slot in mesh.slots),
+        uv_sets=0 if mesh is None else len(mesh.uv_sets),
+        leftover=leftover(node.transform),
+    )
+
+
+def _face_counts(mesh: Mesh) -> FaceCounts:
+    size = mesh.face_size
+    triangles, quads = int((size == 3).sum()), int((size == 4).sum())
+    return FaceCounts(triangles, quads, len(size) - triangles - quads, int(size.max(initial=0)))
+
+
+def _total(meshes: list[Mesh]) -> FaceCounts:
+    each = [_face_counts(mesh) for mesh in meshes]
+    return FaceCounts(
+        sum(one.triangles for one in each),
+        sum(one.quads for one in each),
+        sum(one.ngons for one in each),
+        max((one.largest for one in each), default=0),
+    )
+
+
+def _sides(box: NDArray[np.float64], scene: Scene) -> tuple[float, float, float]:
+    """Width (left to right), height and depth (front to back) of a box along the frame's axes."""
+    sides = box[1] - box[0]
+    return _triple(np.array([sides[scene.frame.towards(word)[0]] for word in ("left", "up", "forward")]))
+
+
+def _triple(values: NDArray[np.float64]) -> tuple[float, float, float]:
+    return float(values[0]), float(values[1]), float(values[2])

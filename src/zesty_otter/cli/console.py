@@ -1,0 +1,149 @@
+"""What all commands print with: results to standard output, progress and notes to standard error."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import math
+from collections.abc import Callable, Iterable, Iterator
+from typing import Annotated, Any
+
+import typer
+from rich.console import Console
+from rich.markup import escape
+from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+from rich.table import Table
+from rich.theme import Theme
+
+from zesty_otter.model import Note
+
+_THEME = Theme(
+    {
+        "title": "bold #5fa88f",
+        "label": "#5fa88f",
+        "value": "default",
+        "faint": "dim",
+        "guess": "#d9a441",
+        "lost": "#e0724f",
+        "done": "#5fa88f",
+        "problem": "bold #e0724f",
+        "bar.complete": "#5fa88f",
+        "bar.finished": "#5fa88f",
+    }
+)
+
+results = Console(theme=_THEME, highlight=False)
+messages = Console(theme=_THEME, highlight=False, stderr=True)
+
+Json = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
+Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print no notes and no progress.")]
+Verbose = Annotated[bool, typer.Option("--verbose", "-v", help="Print every note, also on what went as asked.")]
+Unit = Annotated[
+    str | None,
+    typer.Option("--unit", metavar="UNIT", help="Unit of the source: mm, cm, m, in, ft or metres."),
+]
+Axes = Annotated[
+    str | None,
+    typer.Option("--axes", metavar="'X Y Z'", help="What +X, +Y and +Z of the source mean, e.g. 'right forward up'."),
+]
+
+_NOTE_LIMIT = 12
+
+
+def print_json(document: Any) -> None:
+    """One JSON document; numbers that JSON does not have become null."""
+    print(json.dumps(_plain(document), ensure_ascii=False, indent=2))
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {key: _plain(one) for key, one in value.items()}
+    if isinstance(value, list | tuple):
+        return [_plain(one) for one in value]
+    return None if isinstance(value, float) and not math.isfinite(value) else value
+
+
+def table(*columns: str, title: str = "", numbers: Iterable[str] = ()) -> Table:
+    """An empty table in our style; columns named in ``numbers`` are aligned to the right."""
+    made = Table(title=title or None, title_justify="left", title_style="title", box=None, pad_edge=False)
+    made.header_style = "label"
+    right = set(numbers)
+    for column in columns:
+        made.add_column(column, justify="right" if column in right else "left", overflow="fold")
+    return made
+
+
+def facts(rows: Iterable[tuple[str, str]]) -> Table:
+    """Labels and values in two columns."""
+    made = Table(box=None, show_header=False, pad_edge=False)
+    made.add_column(style="label", no_wrap=True)
+    made.add_column(overflow="fold")
+    for label, value in rows:
+        made.add_row(label, value)
+    return made
+
+
+def print_notes(notes: Iterable[Note], *, verbose: bool, quiet: bool) -> None:
+    """Guesses and losses on standard error; what went as asked only when wanted."""
+    if quiet:
+        return
+    shown = [note for note in notes if verbose or note.kind != "done"]
+    words = {"guess": "assumed", "lost": "lost", "done": "done"}
+    limit = len(shown) if verbose else _NOTE_LIMIT
+    for note in shown[:limit]:
+        messages.print(f"[{note.kind}]{words[note.kind]}[/] {escape(str(note))}", soft_wrap=True)
+    if len(shown) > limit:
+        messages.print(f"[faint]and {len(shown) - limit} more notes; --verbose shows all[/]")
+
+
+def format_size(size: tuple[float, float, float], unit: float) -> str:
+    """Width × height × depth in the metre unit that suits the largest of them."""
+    metres = [side * unit for side in size]
+    largest = max(metres)
+    scales = ((0.01, 1000.0, "mm"), (1.0, 100.0, "cm"), (10000.0, 1.0, "m"))
+    factor, name = next(((factor, name) for limit, factor, name in scales if largest < limit), (0.001, "km"))
+    return " × ".join(f"{side * factor:.4g}" for side in metres) + f" {name}"
+
+
+def format_bytes(count: int) -> str:
+    """A file size as people say it."""
+    for limit, factor, name in ((1e3, 1, "bytes"), (1e6, 1e3, "kB"), (1e9, 1e6, "MB")):
+        if count < limit:
+            return f"{count / factor:.3g} {name}"
+    return f"{count / 1e9:.3g} GB"
+
+
+@contextlib.contextmanager
+def progress(what: str, *, quiet: bool) -> Iterator[Callable[[float], None]]:
+    """A progress bar on standard error while the body runs; yields what to call with the share done."""
+    if quiet or not messages.is_terminal:
+        yield lambda share: None
+        return
+    columns = (
+        TextColumn("{task.description}"),
+        BarColumn(),
+        TextColumn("{task.percentage:>3.0f} %"),
+        TimeElapsedColumn(),
+    )
+    with Progress(*columns, console=messages, transient=True) as bar:
+        task = bar.add_task(what, total=1.0)
+        with _compiling_shown(
+            lambda busy: bar.update(task, description=f"{what} (first run: compiling)" if busy else what)
+        ):
+            yield lambda share: bar.update(task, completed=share)
+
+
+@contextlib.contextmanager
+def _compiling_shown(show: Callable[[bool], None]) -> Iterator[None]:
+    """Says so while kernels are compiled, which happens once for each version on a machine."""
+    from numba.core import event
+
+    class Watch(event.Listener):
+        def on_start(self, _: Any) -> None:
+            show(True)
+
+        def on_end(self, _: Any) -> None:
+            show(False)
+
+    with event.install_listener("numba:compile", Watch()):
+        yield

@@ -1,0 +1,167 @@
+"""`zesty-otter convert`: one file through the usual steps."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+from rich.markup import escape
+
+from zesty_otter import audit, formats, steps, targets
+from zesty_otter.audit.arrival import Arrival
+from zesty_otter.cli import console
+from zesty_otter.cli.console import format_bytes, format_size, results
+from zesty_otter.cli.survey import unit_table
+from zesty_otter.errors import UnknownUnitError, UsageError
+from zesty_otter.model import Frame, Note, Renamed, Scene, format_unit
+
+_MOST_NAMES = 20
+
+
+def command(
+    source: Annotated[Path, typer.Argument(help="The file to read.", show_default=False)],
+    out: Annotated[Path, typer.Argument(help="The file to write; its ending says the format.", show_default=False)],
+    unit: console.Unit = None,
+    axes: console.Axes = None,
+    target: Annotated[str | None, typer.Option(metavar="NAME", help="What receives the file.")] = None,
+    to_unit: Annotated[str | None, typer.Option(metavar="UNIT", help="Unit of the output.")] = None,
+    to_axes: Annotated[str | None, typer.Option(metavar="'X Y Z'", help="Axes of the output.")] = None,
+    scale: Annotated[str | None, typer.Option(metavar="FACTOR", help="Multiply all sizes: 0.5 or 50%.")] = None,
+    height: Annotated[str | None, typer.Option(metavar="LENGTH", help="Make it this tall: 1.8m.")] = None,
+    pivot: Annotated[str, typer.Option(metavar="WHERE", help="keep, origin, base or centre.")] = "keep",
+    pivot_of: Annotated[str, typer.Option(metavar="WHAT", help="object: a pivot each; scene: one for all.")] = "object",
+    place: Annotated[str, typer.Option(metavar="WHERE", help="keep, or origin to move pivots there.")] = "keep",
+    names: Annotated[
+        str, typer.Option(metavar="TEMPLATE", help="Template for node names, or keep to leave them.")
+    ] = "{name}",
+    triangulate: Annotated[
+        str, typer.Option(metavar="RULE", help="shortest-diagonal, best-angle or fixed.")
+    ] = "shortest-diagonal",
+    json: console.Json = False,
+    quiet: console.Quiet = False,
+    verbose: console.Verbose = False,
+) -> int:
+    """Read a file, mend it, write it, and read it back to see that it arrived."""
+    chosen: list[steps.Step] = []
+    if scale is not None:
+        chosen.append(steps.Scale(factor=scale))
+    if height is not None:
+        chosen.append(steps.Scale(height=height))
+    chosen.append(steps.Pivot(at=pivot, of=pivot_of, place=place))
+    if names != "keep":
+        chosen.append(steps.Names(template=names))
+    chosen.append(steps.Triangulate(diagonal=triangulate))
+    frame = _wanted_frame(out, target, to_unit, to_axes)
+    try:
+        scene, notes, arrival = convert(source, out, unit, axes, frame, chosen, quiet=quiet or json)
+    except UnknownUnitError:
+        guesses = audit.survey(formats.read(source, unit, axes)).guesses
+        if json:
+            console.print_json(
+                {"error": "the file names no unit; give --unit", "guesses": [asdict(g) for g in guesses]}
+            )
+        else:
+            console.messages.print(unit_table(guesses))
+            console.messages.print(
+                f"[problem]zesty-otter:[/] {escape(str(source))}: say which unit it is in, for example --unit cm.",
+                soft_wrap=True,
+            )
+        return UnknownUnitError.exit_status
+    if json:
+        console.print_json(
+            {
+                "source": str(source),
+                **asdict(arrival),
+                "size": arrival.facts.size,
+                "renamed": [asdict(one) for one in scene.renamed],
+                "notes": [asdict(note) for note in (*scene.notes, *notes)],
+            }
+        )
+    else:
+        show(source, scene, arrival)
+        console.print_notes((*scene.notes, *notes), verbose=verbose, quiet=quiet)
+    return 1 if arrival.problems else 0
+
+
+def convert(
+    source: Path,
+    out: Path,
+    unit: str | None,
+    axes: str | None,
+    frame: Frame,
+    chosen: list[steps.Step],
+    *,
+    quiet: bool = False,
+) -> tuple[Scene, list[Note], Arrival]:
+    """The scene as written, the writer's notes, and the comparison with the file read back."""
+    with console.progress(f"Reading {source.name}", quiet=quiet) as progress:
+        scene = formats.read(source, unit, axes, progress=progress)
+    with console.progress("Mending", quiet=quiet) as progress:
+        scene = steps.Reframe(axes=" ".join(frame.axes), unit=frame.unit).apply(scene)
+        for number, step in enumerate(chosen, 1):
+            scene = step.apply(scene)
+            progress(number / len(chosen))
+    with console.progress(f"Writing {out.name}", quiet=quiet) as progress:
+        notes = formats.write(scene, out)
+        progress(0.7)
+        arrival = audit.arrived(scene, out)
+    return scene, notes, arrival
+
+
+def _wanted_frame(out: Path, target: str | None, to_unit: str | None, to_axes: str | None) -> Frame:
+    """The frame to write in: the format's own where it has only one."""
+    kind = formats.format_of(out)
+    fixed = kind.frame
+    asked = targets.load(target).frame if target else fixed
+    asked = Frame(to_axes or asked.axes, to_unit or asked.unit)
+    if fixed.unit is not None and asked != fixed and (to_unit or to_axes):
+        raise UsageError(
+            f"a {kind.suffixes[0]} file is always in {format_unit(fixed.unit)} with axes '{' '.join(fixed.axes)}'.",
+            remedy="Leave --to-unit and --to-axes out; whatever reads the file turns it into its own frame.",
+        )
+    return fixed if fixed.unit is not None else asked
+
+
+def show(source: Path, scene: Scene, arrival: Arrival) -> None:
+    """Print what came of it."""
+    facts = arrival.facts
+    sections = ", ".join(facts.materials) or "no material"
+    results.print(f"[title]{escape(source.name)} → {escape(arrival.path)}[/]")
+    largest = max(facts.size)
+    results.print(
+        console.facts(
+            [
+                (
+                    "size",
+                    f"{format_size(facts.size, 1.0)} (width × height × depth), as {audit.likeness(largest)}",
+                ),
+                ("triangles", f"{facts.triangles:,}"),
+                ("vertices", f"{facts.vertices:,}"),
+                ("slots", f"{facts.sections}: {escape(sections)}"),
+                ("file", format_bytes(facts.bytes)),
+                ("arrival", verdict(arrival)),
+            ]
+        )
+    )
+    if scene.renamed:
+        results.print()
+        results.print(name_table(scene.renamed))
+
+
+def name_table(renamed: tuple[Renamed, ...]) -> Any:
+    """Old and new names."""
+    made = console.table("kind", "old name", "new name")
+    for one in renamed[:_MOST_NAMES]:
+        made.add_row(one.kind, escape(one.old), escape(one.new))
+    if len(renamed) > _MOST_NAMES:
+        made.add_row("", f"[faint]and {len(renamed) - _MOST_NAMES} more; --json lists all[/]")
+    return made
+
+
+def verdict(arrival: Arrival) -> str:
+    """One line on whether what was written is what was meant."""
+    if not arrival.problems:
+        return "[done]read back: size, counts, slots and names as meant[/]"
+    return "[problem]differs:[/] " + escape("; ".join(arrival.problems))

@@ -1,0 +1,35 @@
+"""`zesty-otter formats`: what can be read and written."""
+
+from __future__ import annotations
+
+from zesty_otter.cli import console
+from zesty_otter.formats import CARRIES, FORMATS
+
+
+def command(json: console.Json = False) -> None:
+    """List the formats, which way they go, and what each can carry."""
+    if json:
+        console.print_json(
+            [
+                {
+                    "name": one.name,
+                    "title": one.title,
+                    "suffixes": one.suffixes,
+                    "reads": one.reader is not None,
+                    "writes": one.writer is not None,
+                    "carries": [what for what in CARRIES if what in one.carries],
+                }
+                for one in FORMATS
+            ]
+        )
+        return
+    made = console.table("format", "ending", "reads", "writes", "carries")
+    for one in FORMATS:
+        made.add_row(
+            one.title,
+            " ".join(one.suffixes),
+            "yes" if one.reader else "no",
+            "yes" if one.writer else "no",
+            ", ".join(what for what in CARRIES if what in one.carries),
+        )
+    console.results.print(made)

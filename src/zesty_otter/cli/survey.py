@@ -1,0 +1,173 @@
+"""`zesty-otter survey`: what is in a file."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+from rich.markup import escape
+
+from zesty_otter import audit, formats
+from zesty_otter.audit.sizes import SizeGuess
+from zesty_otter.audit.survey import FaceCounts, Survey
+from zesty_otter.cli import console
+from zesty_otter.cli.console import format_size, results
+from zesty_otter.errors import InputError
+from zesty_otter.model import format_length, format_unit
+
+_MOST_NODES = 40
+
+
+def command(
+    files: Annotated[list[Path], typer.Argument(help="Files to look into.", show_default=False)],
+    unit: console.Unit = None,
+    axes: console.Axes = None,
+    json: console.Json = False,
+    quiet: console.Quiet = False,
+    verbose: console.Verbose = False,
+) -> int:
+    """Say what is in a file: sizes, tree, counts, materials, textures, and what looks wrong."""
+    documents: list[Any] = []
+    status = 0
+    for number, path in enumerate(files):
+        try:
+            with console.progress(f"Reading {path.name}", quiet=quiet or json) as progress:
+                found = audit.survey(formats.read(path, unit, axes, progress=progress))
+        except InputError as error:
+            if len(files) == 1:
+                raise
+            # One bad file does not keep the others from being looked at.
+            status = error.exit_status
+            documents.append({"source": str(path), "error": str(error)})
+            console.messages.print(f"[problem]zesty-otter:[/] {escape(str(error))}", soft_wrap=True)
+            continue
+        documents.append(found.as_dict())
+        if not json:
+            if number:
+                results.print()
+            show(found, verbose=verbose)
+            console.print_notes(found.notes, verbose=verbose, quiet=quiet)
+    if json:
+        console.print_json(documents[0] if len(files) == 1 else documents)
+    return status
+
+
+def show(found: Survey, *, verbose: bool) -> None:
+    """Print a survey as tables."""
+    results.print(f"[title]{escape(Path(found.source).name)}[/]")
+    results.print(console.facts(_summary(found)))
+    if found.guesses:
+        results.print()
+        results.print(unit_table(found.guesses))
+    if found.nodes:
+        results.print()
+        results.print(_node_table(found, len(found.nodes) if verbose else _MOST_NODES))
+    if found.materials:
+        results.print()
+        results.print(_material_table(found))
+    if found.textures:
+        results.print()
+        results.print(_texture_table(found))
+
+
+def unit_table(guesses: tuple[SizeGuess, ...]) -> Any:
+    """The table that settles which unit a file is in."""
+    made = console.table("--unit", "would be", "tall", "largest side as of", title="The file names no unit. As")
+    for guess in guesses:
+        made.add_row(guess.unit, format_size(guess.size, 1.0), format_length(guess.height), guess.like)
+    return made
+
+
+def _summary(found: Survey) -> list[tuple[str, str]]:
+    hand = "right-handed" if found.right_handed else "left-handed"
+    rows = [
+        ("axes", f"{found.axes} ({hand})"),
+        ("unit", format_unit(found.unit) if found.unit else "not known"),
+    ]
+    if found.size is None:
+        rows.append(("size", "nothing placed"))
+    elif found.unit is None:
+        sides = " × ".join(f"{side:.6g}" for side in found.size)
+        rows.append(("size", f"{sides} units (width × height × depth)"))
+    else:
+        like = audit.likeness(max(found.size) * found.unit)
+        rows.append(("size", f"{format_size(found.size, found.unit)} (width × height × depth), as {like}"))
+    faces = found.faces
+    points = f"{found.points:,}" + (f", of which {found.loose_points:,} loose" if found.loose_points else "")
+    carried = [
+        word
+        for word, there in (
+            ("normals", found.has_normals),
+            ("smoothing groups", found.has_smoothing),
+            ("vertex colours", found.has_colors),
+        )
+        if there
+    ]
+    rows += [
+        ("faces", f"{faces.triangles:,} triangles, {faces.quads:,} quads, {_ngons(faces)}"),
+        ("drawn", f"{found.triangles:,} triangles"),
+        ("points", points),
+        ("carries", ", ".join(carried) or "neither normals nor smoothing groups"),
+    ]
+    if found.clashing_names:
+        rows.append(("names", f"clash when case is ignored: {escape(', '.join(found.clashing_names[:6]))}"))
+    if found.default_names:
+        rows.append(("names", f"look like defaults: {escape(', '.join(found.default_names[:6]))}"))
+    hidden = sum(not node.visible for node in found.nodes)
+    if hidden:
+        rows.append(("hidden", f"{hidden} nodes"))
+    return rows
+
+
+def _ngons(faces: FaceCounts) -> str:
+    return f"{faces.ngons:,} n-gons (up to {faces.largest} corners)" if faces.ngons else "no n-gons"
+
+
+def _node_table(found: Survey, most: int) -> Any:
+    made = console.table(
+        "node",
+        "size",
+        "triangles",
+        "points",
+        "slots",
+        "UVs",
+        "transform",
+        numbers=("triangles", "points", "UVs"),
+    )
+    for node in found.nodes[:most]:
+        size = ""
+        if node.size and found.unit:
+            size = format_size(node.size, found.unit)
+        elif node.size:
+            size = " × ".join(f"{side:.4g}" for side in node.size)
+        name = "  " * (len(node.path) - 1) + node.path[-1] + ("" if node.visible else " (hidden)")
+        shown = node.mesh is not None
+        made.add_row(
+            escape(name),
+            size,
+            f"{node.triangles:,}" if shown else "",
+            f"{node.points:,}" if shown else "",
+            escape(", ".join(node.slots)),
+            str(node.uv_sets) if shown else "",
+            ", ".join(node.leftover) or "clean",
+        )
+    if len(found.nodes) > most:
+        made.add_row(f"[faint]and {len(found.nodes) - most} more; --verbose shows all[/]")
+    return made
+
+
+def _material_table(found: Survey) -> Any:
+    made = console.table("material", "alpha", "sides", "textures")
+    for one in found.materials:
+        textures = escape(", ".join(one.textures)) or "none"
+        made.add_row(escape(one.name), one.alpha_mode, "two" if one.two_sided else "one", textures)
+    return made
+
+
+def _texture_table(found: Survey) -> Any:
+    made = console.table("texture", "found")
+    for one in found.textures:
+        where = escape(one.found) if one.found else f"[lost]missing[/]; looked in {escape(', '.join(one.looked_in))}"
+        made.add_row(escape(one.name), where)
+    return made

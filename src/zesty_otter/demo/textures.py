@@ -1,0 +1,73 @@
+"""Small tiling textures, drawn from sums of waves so that every run makes the same bytes."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+
+_SIZE = 128
+
+
+def _grid() -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    y, x = np.mgrid[0:_SIZE, 0:_SIZE] / _SIZE
+    return x, y
+
+
+def _ripple(x: NDArray[np.float64], y: NDArray[np.float64], seed: int) -> NDArray[np.float64]:
+    """A smooth tiling pattern between -1 and 1."""
+    random = np.random.default_rng(seed)
+    total = np.zeros_like(x)
+    for strength in (1.0, 0.7, 0.5, 0.35, 0.25):
+        kx, ky = random.integers(1, int(8 / strength), 2)
+        total += strength * np.sin(2 * np.pi * (kx * x + ky * y + random.random()))
+    return total / np.abs(total).max()
+
+
+def _png(rgb: NDArray[np.float64]) -> bytes:
+    out = io.BytesIO()
+    Image.fromarray((rgb.clip(0, 1) * 255).round().astype(np.uint8)).save(out, "PNG")
+    return out.getvalue()
+
+
+def _tinted(tone: NDArray[np.float64], dark: tuple[int, int, int], light: tuple[int, int, int]) -> bytes:
+    mix = ((tone + 1) / 2)[..., None]
+    return _png((np.array(dark) * (1 - mix) + np.array(light) * mix) / 255)
+
+
+def timber() -> bytes:
+    """Grey-brown planks."""
+    x, y = _grid()
+    grain = 0.6 * np.sin(2 * np.pi * (x * 12 + 0.15 * _ripple(x, y, 1))) + 0.4 * _ripple(x, y * 0, 2)
+    return _tinted(np.where((x * 4) % 1 < 0.04, -1.6, grain), (74, 58, 42), (140, 116, 84))
+
+
+def iron() -> bytes:
+    """Dark iron with rust."""
+    x, y = _grid()
+    return _tinted(_ripple(x, y, 3), (48, 50, 54), (112, 78, 56))
+
+
+def stone() -> bytes:
+    """Courses of grey stone."""
+    x, y = _grid()
+    row = np.floor(y * 4)
+    joint = ((y * 4) % 1 < 0.06) | (((x * 3 + 0.5 * (row % 2)) % 1) < 0.04)
+    return _tinted(np.where(joint, -1.4, 0.6 * _ripple(x, y, 4)), (92, 96, 92), (150, 154, 146))
+
+
+def paint() -> bytes:
+    """River-green hull paint, worn at the waterline."""
+    x, y = _grid()
+    return _tinted(0.5 * _ripple(x, y, 5) + np.where(np.abs(y - 0.5) < 0.05, 1.0, 0.0), (28, 74, 62), (96, 150, 126))
+
+
+DRAWN: dict[str, Callable[[], bytes]] = {
+    "timber.png": timber,
+    "iron.png": iron,
+    "stone.png": stone,
+    "paint.png": paint,
+}

@@ -1,0 +1,76 @@
+"""Every error the library raises on purpose.
+
+    ZestyOtterError            root: catch this to catch them all
+    ├── UsageError             an argument or setting makes no sense          (exit status 2)
+    │   └── UnknownUnitError   a length is needed but the file names no unit  (exit status 2)
+    ├── InputError             a file could not be read                       (exit status 3)
+    │   └── ModelError         arrays do not make a valid mesh, node or scene (exit status 3)
+    └── OutputError            a file could not be written                    (exit status 4)
+
+A message names the file, the place in it, what is wrong, and the way out.
+"""
+
+from __future__ import annotations
+
+from os import PathLike, fspath
+
+
+class ZestyOtterError(Exception):
+    """Root of the tree.
+
+    Parameters
+    ----------
+    problem : str
+        What is wrong, in one sentence.
+    file : path, optional
+        The file it is about.
+    place : str, optional
+        Where in that file: ``"line 12"``, ``"node Gate"``.
+    remedy : str, optional
+        What to do next.
+    """
+
+    exit_status = 2
+
+    def __init__(
+        self,
+        problem: str,
+        *,
+        file: str | PathLike[str] | None = None,
+        place: str | None = None,
+        remedy: str | None = None,
+    ) -> None:
+        self.problem = problem
+        self.file = None if file is None else fspath(file)
+        self.place = place
+        self.remedy = remedy
+        super().__init__(problem, file, place, remedy)
+
+    def __str__(self) -> str:
+        where = ", ".join(part for part in (self.file, self.place) if part)
+        text = f"{where}: {self.problem}" if where else self.problem
+        return f"{text} {self.remedy}" if self.remedy else text
+
+
+class UsageError(ZestyOtterError):
+    """An argument, option or setting makes no sense."""
+
+
+class UnknownUnitError(UsageError):
+    """A length in metres is needed, but the source names no unit and none was given."""
+
+
+class InputError(ZestyOtterError):
+    """A file could not be read."""
+
+    exit_status = 3
+
+
+class ModelError(InputError):
+    """Arrays do not make a valid mesh, node or scene."""
+
+
+class OutputError(ZestyOtterError):
+    """A file could not be written."""
+
+    exit_status = 4

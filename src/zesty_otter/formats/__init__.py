@@ -1,0 +1,223 @@
+"""Reading and writing files: one module or package per format, found by first bytes and by suffix."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from importlib import import_module
+from os import PathLike
+from pathlib import Path
+
+from zesty_otter.errors import InputError, UsageError
+from zesty_otter.formats.files import Encoded, inputs_of, load, readable, save
+from zesty_otter.model import Frame, Note, Scene, format_unit
+
+Progress = Callable[[float], None]
+"""Called with the share of the work that is done, 0 to 1."""
+
+CARRIES = (
+    "tree",
+    "polygons",
+    "smoothing groups",
+    "normals",
+    "UV sets",
+    "colours",
+    "materials",
+    "metal/rough",
+    "textures",
+    "embedded textures",
+    "unit",
+    "axes",
+)
+"""What a format may be able to carry; the columns of the table of formats."""
+
+
+@dataclass(frozen=True)
+class Format:
+    """One file format, as the registry knows it.
+
+    ``frame`` is the space its files are in: axes, and the unit when the format fixes one. ``carries``
+    names entries of `CARRIES`.
+    """
+
+    name: str
+    title: str
+    suffixes: tuple[str, ...]
+    frame: Frame
+    carries: frozenset[str]
+    reader: str | None = None
+    writer: str | None = None
+    magic: bytes | None = None
+    axes_vary: bool = False
+
+    def read(self, path: Path, progress: Progress | None = None, folders: Sequence[Path] = ()) -> Scene:
+        if self.reader is None:
+            raise InputError(
+                f"{self.title} files cannot be read yet, only written.",
+                file=path,
+                remedy="`zesty-otter formats` lists what can be read.",
+            )
+        scene: Scene = import_module(self.reader).read(path, progress=progress, folders=folders)
+        return scene
+
+    def encode(self, scene: Scene, name: str) -> Encoded:
+        if self.writer is None:
+            raise UsageError(
+                f"{self.title} files cannot be written yet, only read.",
+                remedy="`zesty-otter formats` lists what can be written.",
+            )
+        encoded: Encoded = import_module(self.writer).encode(scene, name)
+        return encoded
+
+
+_GLTF_CARRIES = frozenset(
+    {"tree", "normals", "UV sets", "colours", "materials", "metal/rough", "textures", "unit", "axes"}
+)
+
+FORMATS = (
+    Format(
+        "obj",
+        "OBJ with MTL",
+        (".obj",),
+        Frame("left up forward"),
+        frozenset(
+            {
+                "polygons",
+                "smoothing groups",
+                "normals",
+                "UV sets",
+                "colours",
+                "materials",
+                "metal/rough",
+                "textures",
+            }
+        ),
+        reader="zesty_otter.formats.obj.reader",
+        axes_vary=True,
+    ),
+    Format(
+        "glb",
+        "glTF 2.0, one file",
+        (".glb",),
+        Frame("left up forward", "m"),
+        _GLTF_CARRIES | {"embedded textures"},
+        writer="zesty_otter.formats.gltf.writer",
+        magic=b"glTF",
+    ),
+    Format(
+        "gltf",
+        "glTF 2.0, with files beside it",
+        (".gltf",),
+        Frame("left up forward", "m"),
+        _GLTF_CARRIES,
+        writer="zesty_otter.formats.gltf.writer",
+    ),
+)
+"""Every format. A new one is a module and an entry here."""
+
+
+def format_of(path: Path, first_bytes: bytes = b"") -> Format:
+    """The format of a file, by its first bytes where they tell, else by its suffix."""
+    for one in FORMATS:
+        if one.magic and first_bytes.startswith(one.magic):
+            return one
+    for one in FORMATS:
+        if path.suffix.lower() in one.suffixes:
+            return one
+    known = ", ".join(suffix for one in FORMATS for suffix in one.suffixes)
+    raise UsageError(
+        f"'{path.suffix or path.name}' is not the ending of a known format.",
+        file=path,
+        remedy=f"Known: {known}.",
+    )
+
+
+def read(
+    path: str | PathLike[str],
+    unit: float | str | None = None,
+    axes: str | None = None,
+    *,
+    progress: Progress | None = None,
+    folders: Sequence[str | PathLike[str]] = (),
+) -> Scene:
+    """Read a file into a scene.
+
+    Parameters
+    ----------
+    path : path
+    unit : str or float, optional
+        The length of one unit: ``mm cm m in ft`` or a number of metres. Needed before anything in metres
+        can be done when the file does not say; believed over the file when given.
+    axes : str, optional
+        What +X, +Y and +Z mean, as three words such as ``"right forward up"``. The format's usual axes
+        when neither the file nor the caller says.
+    progress : callable, optional
+        Called now and then with the share that is done.
+    folders : sequence of path, optional
+        Further folders in which referenced files may be looked for.
+
+    Returns
+    -------
+    Scene
+        In the file's own frame; its notes say what was assumed, repaired or lost.
+
+    Raises
+    ------
+    InputError
+        When the file is missing, damaged or not of a known format.
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> scene = zo.read("gate.obj", unit="cm", axes="right forward up")  # doctest: +SKIP
+    """
+    path = Path(path)
+    with readable(path):
+        if path.is_dir():
+            raise IsADirectoryError
+        with path.open("rb") as file:
+            first_bytes = file.read(64)
+    kind = format_of(path, first_bytes)
+    scene = kind.read(path, progress, [Path(folder) for folder in folders])
+    given = Frame(axes or scene.frame.axes, unit if unit is not None else scene.frame.unit)
+    notes: list[Note] = []
+    if axes is None and kind.axes_vary:
+        notes.append(
+            Note(
+                "guess",
+                f"axes assumed to be '{' '.join(given.axes)}', the usual for this format; files of it do not say."
+                " Use --axes when the asset lies down or looks the wrong way.",
+                kind.name,
+                str(path),
+            )
+        )
+    if unit is not None and scene.frame.unit is not None and given.unit != scene.frame.unit:
+        text = f"the file says {format_unit(scene.frame.unit)}; taken as {format_unit(given.unit)} as asked"
+        notes.append(Note("done", text, kind.name, str(path)))
+    return replace(scene, frame=given).with_notes(*notes)
+
+
+def write(scene: Scene, path: str | PathLike[str]) -> list[Note]:
+    """Write a scene; the suffix says in which format. The scene's frame becomes the format's.
+
+    The file appears whole or not at all, and never replaces one the scene was read from.
+
+    Returns
+    -------
+    list of Note
+        What the writer translated or could not carry.
+
+    Raises
+    ------
+    UnknownUnitError
+        When the format needs a unit and the scene has none.
+    OutputError
+        When the file cannot be written.
+    """
+    path = Path(path)
+    encoded = format_of(path).encode(scene, path.name)
+    save(encoded.files, path, inputs=inputs_of(scene))
+    return encoded.notes
+
+
+__all__ = ["CARRIES", "FORMATS", "Encoded", "Format", "Progress", "format_of", "load", "read", "write"]

@@ -1,0 +1,165 @@
+"""Files from elsewhere, read with care, and files of ours, written whole or not at all."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path, PurePosixPath
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.errors import InputError, OutputError
+from zesty_otter.model import Note, Scene
+
+Buffer = bytes | memoryview | NDArray[Any]
+
+
+@contextlib.contextmanager
+def readable(path: Path) -> Iterator[None]:
+    """Turns what the system says about a file that cannot be read into an `InputError`."""
+    try:
+        yield
+    except FileNotFoundError:
+        raise InputError("there is no such file.", file=path, remedy="Check the path.") from None
+    except IsADirectoryError:
+        raise InputError("is a folder, not a file.", file=path, remedy="Name a file in it.") from None
+    except PermissionError:
+        raise InputError("may not be read by you.", file=path, remedy="Change its permissions, or copy it.") from None
+    except OSError as error:
+        raise InputError(f"could not be read: {error.strerror or error}.", file=path) from None
+
+
+def load(path: Path) -> NDArray[np.uint8]:
+    """The bytes of a file that is not empty."""
+    with readable(path):
+        if path.is_dir():
+            raise IsADirectoryError
+        with path.open("rb") as file:
+            data = np.fromfile(file, np.uint8)
+    if len(data) == 0:
+        raise InputError("is empty (0 bytes).", file=path, remedy="Export it again.")
+    return data
+
+
+@dataclass(frozen=True)
+class Reference:
+    """Where a file that another file names was found, or where it was looked for."""
+
+    path: Path | None
+    looked_in: tuple[Path, ...]
+    remark: str = ""
+
+
+def find_beside(source: Path, wanted: str, *, also_in: Sequence[Path] = ()) -> Reference:
+    """Find a file that ``source`` refers to, in its folder or in folders the user allowed.
+
+    Separators of any system are understood and case is forgiven. Of a path that is absolute or leads out
+    of the folder only the file's name is used, and said so; a link that leads out is not followed.
+    """
+    home = source.parent
+    parts = PurePosixPath(wanted.strip().strip('"').replace("\\", "/"))
+    leads_out = (
+        parts.is_absolute() or ".." in parts.parts or re.match(r"[A-Za-z]:|[a-z][a-z0-9+.-]+:", wanted) is not None
+    )
+    if not parts.name or "\0" in wanted:
+        return Reference(None, (home,))
+    tries = [home / parts.name] if leads_out else [home / parts, home / parts.name]
+    tries += [folder / parts.name for folder in also_in]
+    allowed = [home.resolve(), *(folder.resolve() for folder in also_in)]
+    looked: dict[Path, None] = {}
+    for guess in tries:
+        looked[guess.parent] = None
+        found = _ignoring_case(guess)
+        if found is None or not found.is_file():
+            continue
+        if not any(found.resolve().is_relative_to(root) for root in allowed):
+            return Reference(None, tuple(looked), f"'{wanted}' is a link out of the folder; it is not followed")
+        remark = ""
+        if found != home / parts or leads_out:
+            remark = f"'{wanted}' was taken to be {found.relative_to(home) if found.is_relative_to(home) else found}"
+        return Reference(found, tuple(looked), remark)
+    return Reference(None, tuple(looked))
+
+
+def _ignoring_case(path: Path) -> Path | None:
+    if path.exists():
+        return path
+    folder = path.parent if path.parent.is_dir() else _ignoring_case_folder(path.parent)
+    if folder is None:
+        return None
+    with contextlib.suppress(OSError):
+        return next((p for p in sorted(folder.iterdir()) if p.name.lower() == path.name.lower()), None)
+    return None
+
+
+def _ignoring_case_folder(folder: Path) -> Path | None:
+    return None if folder == folder.parent else _ignoring_case(folder)
+
+
+@dataclass
+class Encoded:
+    """What a writer made: files by name relative to the output folder, and its notes."""
+
+    files: dict[str, Iterable[Buffer]] = field(default_factory=dict)
+    notes: list[Note] = field(default_factory=list)
+
+
+def save(files: dict[str, Iterable[Buffer]], path: Path, *, inputs: Iterable[Path] = ()) -> list[Path]:
+    """Write files beside ``path``, all of them or none; the one named like ``path`` appears last.
+
+    Each file is written under a temporary name and renamed when all are complete. An input is never
+    replaced.
+    """
+    folder = path.parent
+    targets = {name: folder / name for name in sorted(files, key=lambda name: (name == path.name, name))}
+    originals = {one.resolve() for one in inputs}
+    for target in targets.values():
+        if target.resolve() in originals:
+            raise OutputError(
+                "is one of the files the scene was read from.", file=target, remedy="Write to another name."
+            )
+        if target.is_dir():
+            raise OutputError("is a folder.", file=target, remedy="Name a file in it.")
+    staged: dict[Path, Path] = {}
+    made: list[Path] = []
+    try:
+        for name, target in targets.items():
+            made += _make_folders(target.parent)
+            staged[target] = target.with_name(f".{target.name}.{os.getpid()}.part")
+            with staged[target].open("wb") as file:
+                for buffer in files[name]:
+                    file.write(np.ascontiguousarray(buffer).data if isinstance(buffer, np.ndarray) else buffer)
+        for target, part in staged.items():
+            part.replace(target)
+    except OSError as error:
+        reason = error.strerror or str(error)
+        raise OutputError(
+            f"could not be written: {reason}.",
+            file=path,
+            remedy="Nothing was changed; make room or choose another folder, and run again.",
+        ) from None
+    finally:
+        for part in staged.values():
+            part.unlink(missing_ok=True)
+        for made_folder in reversed(made):
+            with contextlib.suppress(OSError):
+                made_folder.rmdir()  # only succeeds when nothing was put there
+    return list(targets.values())
+
+
+def _make_folders(folder: Path) -> list[Path]:
+    missing = [one for one in (folder, *folder.parents) if not one.exists()]
+    for one in reversed(missing):
+        one.mkdir(exist_ok=True)
+    return missing[::-1]
+
+
+def inputs_of(scene: Scene) -> list[Path]:
+    """Every file a scene was read from."""
+    textures = [texture.path for texture in scene.textures if texture.path is not None]
+    return [*([scene.source] if scene.source else []), *scene.read_files, *textures]

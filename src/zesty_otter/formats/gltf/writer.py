@@ -1,0 +1,253 @@
+"""A scene to glTF 2.0 (Khronos, "glTF 2.0 specification", 2021), as .glb or as .gltf with files beside it."""
+
+from __future__ import annotations
+
+import json
+import struct
+from collections.abc import Iterator
+from typing import Any
+from urllib.parse import quote
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.errors import InputError
+from zesty_otter.formats.files import Buffer, Encoded
+from zesty_otter.formats.gltf.materials import MaterialTable
+from zesty_otter.geometry.corners import join_points, split_vertices
+from zesty_otter.geometry.normals import normals_by_group, unit_rows
+from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.model import Frame, Layer, Mesh, Node, Note, Scene, reframed
+
+FRAME = Frame("left up forward", "m")
+"""The only space a glTF file can be in (specification, section 3.4)."""
+
+_FLOAT, _UINT16, _UINT32 = 5126, 5123, 5125
+_VERTICES, _INDICES = 34962, 34963
+_TYPES = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4"}
+
+
+def encode(scene: Scene, name: str) -> Encoded:
+    """The files of a scene: one when ``name`` ends in .glb, else a .gltf, its .bin and its textures."""
+    if not any(mesh.face_count for mesh in scene.meshes):
+        raise InputError(
+            "there is nothing to write: the scene has no faces.",
+            file=scene.source,
+            remedy="`zesty-otter survey` shows what was read.",
+        )
+    writer = _Writer(reframed(scene, FRAME), name)
+    return writer.encoded()
+
+
+class _Writer:
+    def __init__(self, scene: Scene, name: str) -> None:
+        self.scene, self.name = scene, name
+        self.stem = name.rsplit(".", 1)[0]
+        self.binary = name.lower().endswith(".glb")
+        self.chunks: list[Buffer] = []
+        self.length = 0
+        self.views: list[dict[str, Any]] = []
+        self.accessors: list[dict[str, Any]] = []
+        self.files: dict[str, list[Buffer]] = {}
+        self.notes: list[Note] = []
+        self.made_flat: list[str] = []
+        self.table = MaterialTable(self._add_image)
+
+    def encoded(self) -> Encoded:
+        meshes = [mesh for mesh in self.scene.meshes if mesh.face_count]
+        number = {id(mesh): n for n, mesh in enumerate(meshes)}
+        mesh_json = [self._mesh(mesh) for mesh in meshes]
+        if self.made_flat:
+            text = "neither normals nor smoothing groups, so hard edges everywhere: " + ", ".join(self.made_flat)
+            self.notes.append(Note("guess", text, "gltf"))
+        nodes: list[dict[str, Any]] = []
+        roots = [self._node(root, nodes, number) for root in self.scene.roots]
+        document: dict[str, Any] = {
+            "asset": {"version": "2.0", "generator": "Zesty Otter"},
+            "scene": 0,
+            "scenes": [{"name": self.scene.name or self.stem, "nodes": roots}],
+            "nodes": nodes,
+            "meshes": mesh_json,
+            "materials": self.table.materials,
+            "textures": self.table.textures,
+            "images": self.table.images,
+            "samplers": self.table.samplers,
+            "accessors": self.accessors,
+            "bufferViews": self.views,
+            "buffers": [{"byteLength": self.length}],
+            "extensionsUsed": sorted(self.table.extensions),
+        }
+        if not self.binary:
+            document["buffers"][0]["uri"] = quote(f"{self.stem}.bin")
+        document = {key: value for key, value in document.items() if value != []}
+        encoded = json.dumps(document, ensure_ascii=False, separators=(",", ":"), allow_nan=False).encode()
+        if self.binary:
+            self.files[self.name] = list(_glb_chunks(encoded, self.chunks, self.length))
+        else:
+            self.files[f"{self.stem}.bin"] = self.chunks
+            self.files[self.name] = [encoded]
+        return Encoded({**self.files}, [*self.notes, *self.table.notes])
+
+    def _node(self, root: Node, nodes: list[dict[str, Any]], number: dict[int, int]) -> int:
+        first = len(nodes)
+        stack: list[tuple[Node, list[int] | None]] = [(root, None)]
+        while stack:
+            node, siblings = stack.pop()
+            if siblings is not None:
+                siblings.append(len(nodes))
+            out: dict[str, Any] = {"name": node.name, **_transform(node.transform)}
+            nodes.append(out)
+            if node.mesh is not None and id(node.mesh) in number:
+                out["mesh"] = number[id(node.mesh)]
+            elif node.mesh is not None:
+                self.notes.append(Note("lost", "has no faces; written as an empty node", "gltf", node=node.name))
+            if node.properties:
+                out["extras"] = dict(node.properties)
+            if node.children:
+                out["children"] = []
+                stack.extend((child, out["children"]) for child in reversed(node.children))
+        return first
+
+    def _mesh(self, mesh: Mesh) -> dict[str, Any]:
+        mesh = self._with_normals(mesh)
+        triangles, face = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
+        slot = mesh.slot_of_face[face]
+        if len(mesh.slots) > 1 and (np.diff(slot) < 0).any():
+            order = np.argsort(slot, kind="stable")
+            triangles, slot = triangles[order], slot[order]
+        vertex, corner = split_vertices(
+            triangles, slot, mesh.corner_point, [(layer.values, layer.index) for layer in mesh.layers]
+        )
+        attributes = self._attributes(mesh, corner)
+        first = np.searchsorted(slot, np.arange(len(mesh.slots) + 1))
+        primitives = []
+        done = 0
+        for n, material in enumerate(mesh.slots):
+            index = vertex[first[n] : first[n + 1]]
+            if not len(index):
+                continue
+            stop = int(index.max()) + 1
+            primitive: dict[str, Any] = {
+                "attributes": {
+                    key: self._add_accessor(values[done:stop], _VERTICES, key == "POSITION")
+                    for key, values in attributes.items()
+                },
+                "indices": self._add_indices(index.ravel() - done, stop - done),
+            }
+            if material is not None:
+                primitive["material"] = self.table.number(material)
+            primitives.append(primitive)
+            done = stop
+        return {"name": mesh.name, "primitives": primitives}
+
+    def _with_normals(self, mesh: Mesh) -> Mesh:
+        """The mesh with a unit normal at every corner: its own, or those its smoothing groups ask for."""
+        own = mesh.normals
+        if own is not None and not own.has_holes:
+            unit = unit_rows(own.values.astype(float))
+            return _with_layer(mesh, own, Layer("normal", unit, own.index))
+        values, index = normals_by_group(
+            mesh.points,
+            mesh.face_start,
+            mesh.corner_point,
+            join_points(mesh.points),
+            np.zeros(mesh.face_count, np.int32) if mesh.face_smoothing is None else mesh.face_smoothing,
+        )
+        if own is not None:
+            filled = np.where(own.index < 0, index + len(own.values), own.index)
+            unit = np.concatenate([unit_rows(own.values.astype(float)), values])
+            return _with_layer(mesh, own, Layer("normal", unit, filled))
+        if mesh.face_smoothing is None:
+            self.made_flat.append(mesh.name)
+        return mesh.replace(layers=(*mesh.layers, Layer("normal", values, index)))
+
+    def _attributes(self, mesh: Mesh, corner: NDArray[np.int32]) -> dict[str, NDArray[np.float32]]:
+        out = {"POSITION": mesh.points[mesh.corner_point[corner]].astype(np.float32)}
+        counts: dict[str, int] = {}
+        for layer in mesh.layers:
+            number = counts[layer.kind] = counts.get(layer.kind, -1) + 1
+            index = layer.index[corner]
+            values = layer.values[index]
+            if layer.has_holes:
+                values[index < 0] = 1.0 if layer.kind == "color" else 0.0
+            if layer.kind == "uv":
+                # Ours start at the lower left corner of the image, glTF's at the upper left.
+                values[:, 1] = 1.0 - values[:, 1]
+                out[f"TEXCOORD_{number}"] = values
+            elif layer.kind == "color":
+                out[f"COLOR_{number}"] = values
+            elif number == 0:
+                out["NORMAL" if layer.kind == "normal" else "TANGENT"] = values
+        return out
+
+    def _add_indices(self, index: NDArray[np.int32], vertex_count: int) -> int:
+        # The highest 16-bit value is reserved (specification, section 3.7.2.1).
+        narrow = vertex_count <= 65535
+        return self._add_accessor(index.astype(np.uint16 if narrow else np.uint32), _INDICES, False)
+
+    def _add_accessor(self, values: NDArray[Any], target: int, bounds: bool) -> int:
+        width = 1 if values.ndim == 1 else values.shape[1]
+        component = {2: _UINT16, 4: _FLOAT if values.dtype == np.float32 else _UINT32}[values.itemsize]
+        accessor: dict[str, Any] = {
+            "bufferView": self._add_view(values, values.nbytes, target),
+            "componentType": component,
+            "count": len(values),
+            "type": _TYPES[width],
+        }
+        if bounds:
+            # Column by column: NumPy is slow at reducing along a long axis beside a short one.
+            accessor["min"] = [float(values[:, k].min()) for k in range(width)]
+            accessor["max"] = [float(values[:, k].max()) for k in range(width)]
+        self.accessors.append(accessor)
+        return len(self.accessors) - 1
+
+    def _add_view(self, data: Buffer, size: int, target: int | None = None) -> int:
+        view = {"buffer": 0, "byteOffset": self.length, "byteLength": size}
+        self.views.append(view if target is None else {**view, "target": target})
+        self.chunks.append(data)
+        self.length += size
+        if self.length % 4:
+            self.chunks.append(bytes(-self.length % 4))
+            self.length += -self.length % 4
+        return len(self.views) - 1
+
+    def _add_image(self, name: str, data: bytes, mime: str) -> dict[str, Any]:
+        if self.binary:
+            return {
+                "name": name.rsplit(".", 1)[0],
+                "mimeType": mime,
+                "bufferView": self._add_view(data, len(data)),
+            }
+        folder = f"{self.stem}_textures"
+        stem, ending = name.rsplit(".", 1)
+        path = f"{folder}/{name}"
+        taken = {one.lower() for one in self.files}
+        count = 2
+        while path.lower() in taken:
+            path = f"{folder}/{stem}_{count}.{ending}"
+            count += 1
+        self.files[path] = [data]
+        return {"name": stem, "uri": quote(path)}
+
+
+def _with_layer(mesh: Mesh, old: Layer, new: Layer) -> Mesh:
+    return mesh.replace(layers=tuple(new if layer is old else layer for layer in mesh.layers))
+
+
+def _transform(matrix: NDArray[np.float64]) -> dict[str, Any]:
+    """A node's transform as JSON: nothing, a translation, or a matrix in column order."""
+    if np.array_equal(matrix, np.eye(4)):
+        return {}
+    if np.array_equal(matrix[:3, :3], np.eye(3)):
+        return {"translation": matrix[:3, 3].tolist()}
+    return {"matrix": matrix.T.ravel().tolist()}
+
+
+def _glb_chunks(text: bytes, chunks: list[Buffer], length: int) -> Iterator[Buffer]:
+    # Specification, section 4.4: header, JSON chunk padded with blanks, binary chunk.
+    text += b" " * (-len(text) % 4)
+    yield struct.pack("<4sII", b"glTF", 2, 12 + 8 + len(text) + 8 + length)
+    yield struct.pack("<I4s", len(text), b"JSON")
+    yield text
+    yield struct.pack("<I4s", length, b"BIN\0")
+    yield from chunks

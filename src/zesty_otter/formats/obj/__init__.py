@@ -1,0 +1,1 @@
+"""OBJ geometry with MTL materials."""

@@ -1,0 +1,338 @@
+"""Compiled loops of `triangulation`: one face at a time, in the plane that fits it best."""
+
+import numpy as np
+
+from zesty_otter._compile import kernel
+
+SHORTEST, BEST_ANGLE, FIXED = 0, 1, 2
+
+# Rows of the scratch table `links`: the polygon that is left, and the heap's entries.
+_AFTER, _BEFORE, _BEND, _VERSION, _ITEM, _SEEN, LINK_ROWS = range(7)
+
+
+@kernel
+def triangulate_faces(points, face_start, corner_point, rule, triangles, triangle_face, flat, links, cells, cost):
+    # Invariant: face f fills exactly face_size - 2 rows, starting at face_start[f] - 2 * f.
+    for f in range(face_start.size - 1):
+        first = face_start[f]
+        size = face_start[f + 1] - first
+        row = first - 2 * f
+        for k in range(row, row + size - 2):
+            triangle_face[k] = f
+        if size == 3:
+            triangles[row, 0], triangles[row, 1], triangles[row, 2] = first, first + 1, first + 2
+        elif size == 4:
+            _split_quad(points, corner_point, first, rule, triangles, row)
+        else:
+            noise = _flatten(points, corner_point, first, size, flat)
+            _clip_ears(flat, size, noise, first, rule, triangles, row, links, cells, cost)
+
+
+@kernel
+def _split_quad(points, corner_point, first, rule, triangles, row):
+    a, b, c, d = (
+        corner_point[first],
+        corner_point[first + 1],
+        corner_point[first + 2],
+        corner_point[first + 3],
+    )
+    ax, ay, az = points[a, 0], points[a, 1], points[a, 2]
+    bx, by, bz = points[b, 0], points[b, 1], points[b, 2]
+    acx, acy, acz = points[c, 0] - ax, points[c, 1] - ay, points[c, 2] - az
+    dx, dy, dz = points[d, 0], points[d, 1], points[d, 2]
+    bdx, bdy, bdz = dx - bx, dy - by, dz - bz
+    # The cross product of the diagonals is the normal, twice the area long.
+    nx, ny, nz = acy * bdz - acz * bdy, acz * bdx - acx * bdz, acx * bdy - acy * bdx
+    abx, aby, abz = bx - ax, by - ay, bz - az
+    adx, ady, adz = dx - ax, dy - ay, dz - az
+    # Areas along the normal of abc, acd (the split a-c) and abd; bcd follows from their sum.
+    abc = (aby * acz - abz * acy) * nx + (abz * acx - abx * acz) * ny + (abx * acy - aby * acx) * nz
+    acd = (acy * adz - acz * ady) * nx + (acz * adx - acx * adz) * ny + (acx * ady - acy * adx) * nz
+    abd = (aby * adz - abz * ady) * nx + (abz * adx - abx * adz) * ny + (abx * ady - aby * adx) * nz
+    bcd = abc + acd - abd
+    noise = 1e-12 * (nx * nx + ny * ny + nz * nz)
+    fits_ac = abc > noise and acd > noise
+    fits_bd = abd > noise and bcd > noise
+    if fits_ac != fits_bd:
+        split_ac = fits_ac
+    elif rule == 0:
+        ac = acx * acx + acy * acy + acz * acz
+        bd = bdx * bdx + bdy * bdy + bdz * bdz
+        # Equal up to rounding counts as equal, so that a turned or moved copy splits the same way.
+        split_ac = ac <= bd * (1 + 1e-9)
+    elif rule == 1:
+        ac = min(_least_angle(points, a, b, c), _least_angle(points, a, c, d))
+        bd = min(_least_angle(points, a, b, d), _least_angle(points, b, c, d))
+        split_ac = ac >= bd - 1e-9
+    else:
+        split_ac = True
+    if split_ac:
+        triangles[row, 0], triangles[row, 1], triangles[row, 2] = first, first + 1, first + 2
+        triangles[row + 1, 0], triangles[row + 1, 1], triangles[row + 1, 2] = first, first + 2, first + 3
+    else:
+        triangles[row, 0], triangles[row, 1], triangles[row, 2] = first, first + 1, first + 3
+        triangles[row + 1, 0], triangles[row + 1, 1], triangles[row + 1, 2] = first + 1, first + 2, first + 3
+
+
+@kernel
+def _least_angle(rows, a, b, c):
+    # Cosine of the smallest angle of the triangle of three rows, negated so that more is better.
+    ab, bc, ca = 0.0, 0.0, 0.0
+    for k in range(rows.shape[1]):
+        ab += (rows[b, k] - rows[a, k]) ** 2
+        bc += (rows[c, k] - rows[b, k]) ** 2
+        ca += (rows[a, k] - rows[c, k]) ** 2
+    shortest = min(ab, bc, ca)
+    if shortest <= 0.0:
+        return -1.0
+    if shortest == ab:
+        return -(bc + ca - ab) / (2.0 * np.sqrt(bc * ca))
+    if shortest == bc:
+        return -(ab + ca - bc) / (2.0 * np.sqrt(ab * ca))
+    return -(ab + bc - ca) / (2.0 * np.sqrt(ab * bc))
+
+
+@kernel
+def _flatten(points, corner_point, first, size, flat):
+    # Projects onto the plane of Newell's normal, about the first corner; returns the rounding to expect.
+    o = corner_point[first]
+    ox, oy, oz = points[o, 0], points[o, 1], points[o, 2]
+    nx, ny, nz, reach = 0.0, 0.0, 0.0, 0.0
+    for i in range(size):
+        p, q = corner_point[first + i], corner_point[first + (i + 1) % size]
+        px, py, pz = points[p, 0] - ox, points[p, 1] - oy, points[p, 2] - oz
+        qx, qy, qz = points[q, 0] - ox, points[q, 1] - oy, points[q, 2] - oz
+        nx += py * qz - pz * qy
+        ny += pz * qx - px * qz
+        nz += px * qy - py * qx
+        reach = max(reach, abs(points[p, 0]), abs(points[p, 1]), abs(points[p, 2]))
+    length = np.sqrt(nx * nx + ny * ny + nz * nz)
+    if length > 0.0:
+        nx, ny, nz = nx / length, ny / length, nz / length
+    else:
+        nz = 1.0
+    # u is perpendicular to the normal and to the axis the normal leans to least.
+    if abs(nx) <= abs(ny) and abs(nx) <= abs(nz):
+        ux, uy, uz = 0.0, -nz, ny
+    elif abs(ny) <= abs(nz):
+        ux, uy, uz = nz, 0.0, -nx
+    else:
+        ux, uy, uz = -ny, nx, 0.0
+    length = np.sqrt(ux * ux + uy * uy + uz * uz)
+    ux, uy, uz = ux / length, uy / length, uz / length
+    vx, vy, vz = ny * uz - nz * uy, nz * ux - nx * uz, nx * uy - ny * ux
+    for i in range(size):
+        p = corner_point[first + i]
+        x, y, z = points[p, 0] - ox, points[p, 1] - oy, points[p, 2] - oz
+        flat[i, 0] = x * ux + y * uy + z * uz
+        flat[i, 1] = x * vx + y * vy + z * vz
+    return 1e-15 * reach
+
+
+@kernel
+def _turn(flat, a, b, c):
+    abx, aby = flat[b, 0] - flat[a, 0], flat[b, 1] - flat[a, 1]
+    bcx, bcy = flat[c, 0] - flat[b, 0], flat[c, 1] - flat[b, 1]
+    return abx * bcy - aby * bcx
+
+
+@kernel
+def _bend(flat, a, b, c, noise):
+    # +1 convex, -1 reflex, 0 straight as far as rounding lets one tell.
+    abx, aby = flat[b, 0] - flat[a, 0], flat[b, 1] - flat[a, 1]
+    bcx, bcy = flat[c, 0] - flat[b, 0], flat[c, 1] - flat[b, 1]
+    turn = abx * bcy - aby * bcx
+    ab, bc = np.sqrt(abx * abx + aby * aby), np.sqrt(bcx * bcx + bcy * bcy)
+    limit = 1e-12 * ab * bc + noise * (ab + bc)
+    if turn > limit:
+        return 1
+    if turn < -limit:
+        return -1
+    return 0
+
+
+@kernel
+def _cost(flat, a, b, c, bend, rule):
+    if bend <= 0:
+        # Only when nothing better is left: corners on a straight line before reflex ones.
+        return 1e300 * (1 - bend)
+    if rule == 0:
+        return (flat[c, 0] - flat[a, 0]) ** 2 + (flat[c, 1] - flat[a, 1]) ** 2
+    if rule == 1:
+        return -_least_angle(flat, a, b, c)
+    # Corner 0 is clipped last, so that a convex face becomes a fan about it.
+    return float(b) if b > 0 else 1e299
+
+
+@kernel
+def _push(cost, links, count, value, item, version):
+    # A binary heap: cost[k] with its item and version in two rows of `links`; ties go to the lower item.
+    k = count
+    while k > 0:
+        parent = (k - 1) // 2
+        if cost[parent] < value or (cost[parent] == value and links[_ITEM, parent] <= item):
+            break
+        cost[k], links[_ITEM, k], links[_SEEN, k] = cost[parent], links[_ITEM, parent], links[_SEEN, parent]
+        k = parent
+    cost[k], links[_ITEM, k], links[_SEEN, k] = value, item, version
+    return count + 1
+
+
+@kernel
+def _pop(cost, links, count):
+    # Removes the cheapest entry, whose item and version the caller has read at 0.
+    count -= 1
+    value, item, version = cost[count], links[_ITEM, count], links[_SEEN, count]
+    k = 0
+    while True:
+        child = 2 * k + 1
+        if child >= count:
+            break
+        if child + 1 < count and (
+            cost[child + 1] < cost[child]
+            or (cost[child + 1] == cost[child] and links[_ITEM, child + 1] < links[_ITEM, child])
+        ):
+            child += 1
+        if value < cost[child] or (value == cost[child] and item <= links[_ITEM, child]):
+            break
+        cost[k], links[_ITEM, k], links[_SEEN, k] = cost[child], links[_ITEM, child], links[_SEEN, child]
+        k = child
+    cost[k], links[_ITEM, k], links[_SEEN, k] = value, item, version
+    return count
+
+
+@kernel
+def _clip_ears(flat, size, noise, first, rule, triangles, row, links, cells, cost):
+    # Ear clipping with the cheapest ear first. Invariant: `after` and `before` link what is left of the
+    # polygon, `bend` is right for every vertex left, and every vertex that can block an ear is in the
+    # grid (clipping an ear never makes a convex vertex reflex). A vertex that is gone has version -1.
+    after, before, bend, version = links[_AFTER], links[_BEFORE], links[_BEND], links[_VERSION]
+    for i in range(size):
+        after[i], before[i], version[i] = (i + 1) % size, (i - 1) % size, 0
+    for i in range(size):
+        bend[i] = _bend(flat, before[i], i, after[i], noise)
+    low_x, low_y, step_x, step_y, across = _fill_grid(flat, size, bend, cells)
+    left = size
+    strictness = 2  # 2: nothing inside or on the ear; 1: nothing inside; 0: any convex corner; -1: any
+    while left > 3:
+        count = 0
+        at = 0
+        while version[at] < 0:
+            at += 1
+        start = at
+        while True:
+            if bend[at] > 0 or strictness < 0:
+                value = _cost(flat, before[at], at, after[at], bend[at], rule)
+                count = _push(cost, links, count, value, at, version[at])
+            at = after[at]
+            if at == start:
+                break
+        clipped = False
+        while count > 0 and left > 3:
+            b, seen = links[_ITEM, 0], links[_SEEN, 0]
+            count = _pop(cost, links, count)
+            if version[b] != seen:
+                continue
+            a, c = before[b], after[b]
+            if strictness > 0 and _blocked(
+                flat, a, b, c, links, strictness, cells, low_x, low_y, step_x, step_y, across
+            ):
+                continue
+            triangles[row, 0], triangles[row, 1], triangles[row, 2] = first + a, first + b, first + c
+            row += 1
+            left -= 1
+            clipped = True
+            version[b] = -1
+            after[a], before[c] = c, a
+            for v in (a, c):
+                version[v] += 1
+                bend[v] = _bend(flat, before[v], v, after[v], noise)
+                if bend[v] > 0 or strictness < 0:
+                    value = _cost(flat, before[v], v, after[v], bend[v], rule)
+                    count = _push(cost, links, count, value, v, version[v])
+            if strictness < 2:
+                break
+        # What blocked an ear may be gone now; only when nothing moves are the demands lowered.
+        strictness = 2 if clipped else strictness - 1
+    b = 0
+    while version[b] < 0:
+        b += 1
+    triangles[row, 0], triangles[row, 1], triangles[row, 2] = first + b, first + after[b], first + before[b]
+
+
+@kernel
+def _fill_grid(flat, size, bend, cells):
+    # Buckets the vertices that can block an ear, those that are not convex, by counting sort.
+    low_x, low_y, high_x, high_y = np.inf, np.inf, -np.inf, -np.inf
+    obstacles = 0
+    for i in range(size):
+        low_x, high_x = min(low_x, flat[i, 0]), max(high_x, flat[i, 0])
+        low_y, high_y = min(low_y, flat[i, 1]), max(high_y, flat[i, 1])
+        obstacles += bend[i] <= 0
+    across = max(1, int(np.sqrt(obstacles / 2)))
+    step_x = (high_x - low_x) / across if high_x > low_x else 1.0
+    step_y = (high_y - low_y) / across if high_y > low_y else 1.0
+    start, item = cells[0], cells[1]
+    for k in range(across * across + 1):
+        start[k] = 0
+    for i in range(size):
+        if bend[i] <= 0:
+            start[_cell(flat[i, 0], flat[i, 1], low_x, low_y, step_x, step_y, across)] += 1
+    for k in range(across * across):
+        start[k + 1] += start[k]
+    for i in range(size - 1, -1, -1):
+        if bend[i] <= 0:
+            k = _cell(flat[i, 0], flat[i, 1], low_x, low_y, step_x, step_y, across)
+            start[k] -= 1
+            item[start[k]] = i
+    return low_x, low_y, step_x, step_y, across
+
+
+@kernel
+def _cell(x, y, low_x, low_y, step_x, step_y, across):
+    column = min(across - 1, max(0, int((x - low_x) / step_x)))
+    line = min(across - 1, max(0, int((y - low_y) / step_y)))
+    return line * across + column
+
+
+@kernel
+def _blocked(flat, a, b, c, links, strictness, cells, low_x, low_y, step_x, step_y, across):
+    after, before, bend, version = links[_AFTER], links[_BEFORE], links[_BEND], links[_VERSION]
+    cell_start, cell_item = cells[0], cells[1]
+    ax, ay, bx, by, cx, cy = flat[a, 0], flat[a, 1], flat[b, 0], flat[b, 1], flat[c, 0], flat[c, 1]
+    corner_low = _cell(min(ax, bx, cx), min(ay, by, cy), low_x, low_y, step_x, step_y, across)
+    corner_high = _cell(max(ax, bx, cx), max(ay, by, cy), low_x, low_y, step_x, step_y, across)
+    for line in range(corner_low // across, corner_high // across + 1):
+        for column in range(corner_low % across, corner_high % across + 1):
+            k = line * across + column
+            for n in range(cell_start[k], cell_start[k + 1]):
+                i = cell_item[n]
+                if version[i] < 0 or bend[i] > 0 or i in (a, b, c):
+                    continue
+                x, y = flat[i, 0], flat[i, 1]
+                if (x == ax and y == ay) or (x == bx and y == by) or (x == cx and y == cy):
+                    # A twin of an ear corner (where a hole is bridged) blocks when the outline runs
+                    # from it into the ear.
+                    if _enters(flat, i, before[i], a, b, c) or _enters(flat, i, after[i], a, b, c):
+                        return True
+                    continue
+                ab = (bx - ax) * (y - ay) - (by - ay) * (x - ax)
+                bc = (cx - bx) * (y - by) - (cy - by) * (x - bx)
+                ca = (ax - cx) * (y - cy) - (ay - cy) * (x - cx)
+                if ab > 0.0 and bc > 0.0 and ca > 0.0:
+                    return True
+                if strictness == 2 and ab >= 0.0 and bc >= 0.0 and ca >= 0.0:
+                    return True
+    return False
+
+
+@kernel
+def _enters(flat, twin, to, a, b, c):
+    # Whether the edge from `twin`, which lies on one corner of the triangle, runs into its inside.
+    if flat[twin, 0] == flat[a, 0] and flat[twin, 1] == flat[a, 1]:
+        here, one, two = a, b, c
+    elif flat[twin, 0] == flat[b, 0] and flat[twin, 1] == flat[b, 1]:
+        here, one, two = b, c, a
+    else:
+        here, one, two = c, a, b
+    return _turn(flat, here, one, to) > 0.0 and _turn(flat, here, to, two) > 0.0

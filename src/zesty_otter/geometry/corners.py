@@ -1,0 +1,82 @@
+"""Which corners are one: exact positions, and the fewest vertices that keep every seam."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.geometry import _corners as loops
+
+
+def join_points(points: NDArray[np.float64]) -> NDArray[np.int32]:
+    """The first point at each point's exact position.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+
+    Returns
+    -------
+    (P,) int32
+        For each point the lowest index of a point that is equal to it; minus zero equals zero.
+    """
+    representative = np.empty(len(points), np.int32)
+    bits = (np.ascontiguousarray(points, np.float64) + 0.0).view(np.uint64)
+    size = 1 << (2 * len(points) + 1).bit_length()
+    loops.join_points(bits, representative, np.full(size, -1, np.int32))
+    return representative
+
+
+def split_vertices(
+    corners: NDArray[np.int32],
+    section: NDArray[np.int32],
+    corner_point: NDArray[np.int32],
+    layers: Sequence[tuple[NDArray[np.float32], NDArray[np.int32]]],
+) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
+    """Number the vertices a renderer needs: one for each distinct combination of point and layer values.
+
+    Parameters
+    ----------
+    corners : (T, 3) int32
+        Corner numbers of triangles.
+    section : (T,) int32
+        The section (material slot) of each triangle, ascending; sections share no vertices.
+    corner_point : (C,) int32
+    layers : sequence of (values (K, n) float32, index (C,) int32)
+        Values that are equal count as one, whatever their index.
+
+    Returns
+    -------
+    vertex : (T, 3) int32
+        The vertex of each triangle corner, numbered in order of first use.
+    first_corner : (V,) int32
+        A corner of each vertex, to take its data from.
+    """
+    if len(corners) == 0:
+        return np.zeros((0, 3), np.int32), np.zeros(0, np.int32)
+    width = np.array([values.shape[1] for values, _ in layers], np.int64)
+    size = np.array([values.size for values, _ in layers], np.int64)
+    keys = (
+        np.stack([np.asarray(index, np.int32) for _, index in layers])
+        if layers
+        else np.zeros((0, len(corner_point)), np.int32)
+    )
+    flat = np.concatenate([values.ravel() for values, _ in layers]) if layers else np.zeros(0, np.float32)
+    vertex = np.empty(corners.size, np.int32)
+    first_corner = np.empty(corners.size, np.int32)
+    count = loops.split_vertices(
+        np.ascontiguousarray(corners, np.int32).ravel(),
+        np.ascontiguousarray(section, np.int32),
+        np.ascontiguousarray(corner_point, np.int32),
+        keys,
+        flat,
+        np.concatenate([[0], np.cumsum(size)[:-1]]).astype(np.int64) if layers else np.zeros(0, np.int64),
+        width,
+        vertex,
+        first_corner,
+        np.full(int(corner_point.max()) + 1, -1, np.int32),
+        np.empty(corners.size, np.int32),
+    )
+    return vertex.reshape(-1, 3), first_corner[:count].copy()

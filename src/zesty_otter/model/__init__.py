@@ -1,0 +1,56 @@
+"""What a scene is. Data and its invariants; no files, no algorithms beyond bookkeeping."""
+
+from zesty_otter.model.frame import (
+    UNITS,
+    Frame,
+    all_axes,
+    format_length,
+    format_unit,
+    parse_axes,
+    parse_length,
+    parse_unit,
+)
+from zesty_otter.model.material import COLOR_ROLES, TEXTURE_ROLES, Material, Texture, TextureUse
+from zesty_otter.model.mesh import Layer, Mesh, compact, corners_of_faces
+from zesty_otter.model.reframing import reframed
+from zesty_otter.model.scene import (
+    ROLES,
+    Content,
+    Node,
+    Note,
+    Placed,
+    Renamed,
+    Scene,
+    count_of,
+    placed_bounds,
+)
+
+__all__ = [
+    "COLOR_ROLES",
+    "ROLES",
+    "TEXTURE_ROLES",
+    "UNITS",
+    "Content",
+    "Frame",
+    "Layer",
+    "Material",
+    "Mesh",
+    "Node",
+    "Note",
+    "Placed",
+    "Renamed",
+    "Scene",
+    "Texture",
+    "TextureUse",
+    "all_axes",
+    "compact",
+    "corners_of_faces",
+    "count_of",
+    "format_length",
+    "format_unit",
+    "parse_axes",
+    "parse_length",
+    "parse_unit",
+    "placed_bounds",
+    "reframed",
+]

@@ -1,0 +1,163 @@
+"""Which way the axes of a space point, and how long one unit is.
+
+A frame's axes are three words, for +X, +Y and +Z, from the asset's own point of view: ``left up
+forward`` means that +X is the asset's left, +Y its top, and that it looks along +Z. Three words name all
+48 spaces; handedness follows from them. Everything that converts between spaces is built on
+`Frame.matrix_to`.
+"""
+
+from __future__ import annotations
+
+import itertools
+import math
+import re
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.errors import UsageError
+
+# Directions in the right-handed reference space that every frame is compared in: left, up, forward.
+_DIRECTIONS = {
+    "left": (1.0, 0.0, 0.0),
+    "right": (-1.0, 0.0, 0.0),
+    "up": (0.0, 1.0, 0.0),
+    "down": (0.0, -1.0, 0.0),
+    "forward": (0.0, 0.0, 1.0),
+    "back": (0.0, 0.0, -1.0),
+}
+
+UNITS = {"mm": 0.001, "cm": 0.01, "m": 1.0, "in": 0.0254, "ft": 0.3048}
+"""Unit names and their lengths in metres."""
+
+
+@dataclass(frozen=True)
+class Frame:
+    """A space: what +X, +Y and +Z mean, and the length of one unit.
+
+    Parameters
+    ----------
+    axes : str or tuple of str
+        Three of the words ``left right up down forward back``, one of each pair.
+    unit : float, str or None
+        Metres in one unit, a name from `UNITS`, or None when nobody has said.
+
+    Raises
+    ------
+    UsageError
+        When the words do not span a space or the unit is not a positive length.
+    """
+
+    axes: tuple[str, str, str]
+    unit: float | None = None
+
+    def __init__(self, axes: str | tuple[str, ...], unit: float | str | None = None) -> None:
+        object.__setattr__(self, "axes", parse_axes(axes))
+        object.__setattr__(self, "unit", None if unit is None else parse_unit(unit))
+
+    @property
+    def basis(self) -> NDArray[np.float64]:
+        """(3, 3) columns: where +X, +Y and +Z point, in the order left, up, forward."""
+        return np.array([_DIRECTIONS[word] for word in self.axes]).T
+
+    @property
+    def right_handed(self) -> bool:
+        return bool(np.linalg.det(self.basis) > 0)
+
+    @property
+    def up(self) -> tuple[int, float]:
+        """The axis that is vertical (0, 1 or 2) and the sign of its upward direction."""
+        return self.towards("up")
+
+    def towards(self, word: str) -> tuple[int, float]:
+        """The axis (0, 1 or 2) and sign (+1 or -1) that point ``word``-wards."""
+        along = self.basis.T @ np.array(_DIRECTIONS[word])
+        axis = int(np.argmax(np.abs(along)))
+        return axis, float(along[axis])
+
+    def matrix_to(self, other: Frame) -> NDArray[np.float64]:
+        """(3, 3) matrix that takes a position in this frame to the same position in ``other``.
+
+        Lengths are converted when both frames know their unit, and kept otherwise.
+        """
+        scale = self.unit / other.unit if self.unit and other.unit else 1.0
+        return scale * (other.basis.T @ self.basis)
+
+    def __str__(self) -> str:
+        return f"{' '.join(self.axes)}, {format_unit(self.unit)}"
+
+
+def parse_axes(axes: str | tuple[str, ...]) -> tuple[str, str, str]:
+    """Three direction words as a tuple, from text such as ``"left up forward"``."""
+    words = re.split(r"[\s,\-]+", axes.strip().lower()) if isinstance(axes, str) else list(axes)
+    unknown = [word for word in words if word not in _DIRECTIONS]
+    if len(words) != 3 or unknown:
+        raise UsageError(
+            f"axes '{' '.join(words)}' are not three of the words left, right, up, down, forward, back.",
+            remedy="Name what +X, +Y and +Z mean for the asset, for example 'left up forward'.",
+        )
+    if abs(np.linalg.det(np.array([_DIRECTIONS[word] for word in words]))) < 0.5:
+        raise UsageError(
+            f"axes '{' '.join(words)}' name one direction twice.",
+            remedy="Use one of left/right, one of up/down and one of forward/back.",
+        )
+    return words[0], words[1], words[2]
+
+
+def all_axes() -> list[tuple[str, str, str]]:
+    """The 48 ways to name three perpendicular axes."""
+    pairs = (("left", "right"), ("up", "down"), ("forward", "back"))
+    return [
+        (words[0], words[1], words[2])
+        for choice in itertools.product(*pairs)
+        for words in itertools.permutations(choice)
+    ]
+
+
+def parse_unit(unit: float | str) -> float:
+    """Metres in one unit, from a name (``"cm"``) or a number of metres."""
+    if isinstance(unit, str):
+        name = unit.strip().lower()
+        if name in UNITS:
+            return UNITS[name]
+        try:
+            unit = float(name)
+        except ValueError:
+            raise UsageError(
+                f"'{unit}' is not a unit.", remedy=f"Use one of {', '.join(UNITS)}, or a number of metres."
+            ) from None
+    if not math.isfinite(unit) or unit <= 0:
+        raise UsageError(f"a unit of {unit} metres makes no sense.", remedy="Use a positive number.")
+    return float(unit)
+
+
+def parse_length(text: float | str) -> float:
+    """A length in metres, from text with a unit (``"2cm"``, ``"1.5 m"``) or a number of metres."""
+    if not isinstance(text, str):
+        return float(text)
+    found = re.fullmatch(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:e[-+]?\d+)?)\s*([a-z]*)\s*", text.lower())
+    if not found or (found[2] and found[2] not in UNITS):
+        raise UsageError(f"'{text}' is not a length.", remedy="Write a number and a unit, for example 2cm or 1.8m.")
+    return float(found[1]) * UNITS[found[2] or "m"]
+
+
+def format_unit(unit: float | None) -> str:
+    """A unit's name, or its length in metres when it has none."""
+    if unit is None:
+        return "unit unknown"
+    for name, metres in UNITS.items():
+        if math.isclose(unit, metres, rel_tol=1e-9):
+            return name
+    return f"{unit:g} m"
+
+
+def format_length(metres: float) -> str:
+    """A length as people say it: ``"1.83 m"``, ``"12 cm"``, ``"4.2 km"``."""
+    size = abs(metres)
+    if size == 0:
+        return "0 m"
+    for limit, factor, name in ((0.01, 1000, "mm"), (1.0, 100, "cm"), (1000.0, 1, "m")):
+        if size < limit:
+            return f"{metres * factor:.4g} {name}"
+    return f"{metres / 1000:.4g} km" if size < 1e9 else f"{metres / 1000:.3g} km"

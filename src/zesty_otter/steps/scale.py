@@ -1,0 +1,87 @@
+"""Overall size."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import replace
+from typing import Annotated, Any, ClassVar
+
+import numpy as np
+from pydantic import BeforeValidator, Field, model_validator
+
+from zesty_otter.errors import UnknownUnitError, UsageError
+from zesty_otter.model import Mesh, Node, Scene, format_length
+from zesty_otter.steps.base import Length, Step
+
+
+def parse_factor(text: float | str) -> float:
+    """A factor, from a number or a percentage such as ``"50%"``."""
+    if not isinstance(text, str):
+        return float(text)
+    found = re.fullmatch(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(%?)\s*", text)
+    if not found:
+        raise UsageError(f"'{text}' is not a factor.", remedy="Write a number or a percentage: 0.5 or 50%.")
+    return float(found[1]) / (100.0 if found[2] else 1.0)
+
+
+class Scale(Step):
+    """Make everything larger or smaller about the scene's origin, in the data and not on the nodes.
+
+    Looks at the bounds when a height is wanted. Changes positions and the translations of nodes; refuses
+    a factor or height that is not above zero, and a height for something flat.
+    """
+
+    slug: ClassVar[str] = "scale"
+    example: ClassVar[dict[str, Any]] = {"height": "1.8m"}
+
+    factor: Annotated[float, BeforeValidator(parse_factor)] | None = Field(
+        None,
+        gt=0,
+        allow_inf_nan=False,
+        description="Multiply every length by this: a number or a percentage.",
+    )
+    height: Length | None = Field(
+        None, gt=0, allow_inf_nan=False, description="Make the whole scene this tall, for example 1.8m."
+    )
+
+    @model_validator(mode="after")
+    def _one_of_two(self) -> Scale:
+        if (self.factor is None) == (self.height is None):
+            raise ValueError("give either factor or height")
+        return self
+
+    def apply(self, scene: Scene) -> Scene:
+        factor = self.factor if self.factor is not None else self._factor_for_height(scene)
+        if factor == 1.0:
+            return scene
+
+        def shrink(mesh: Mesh) -> Mesh:
+            return mesh.replace(points=mesh.points * factor)
+
+        def pull(node: Node) -> Node:
+            if not node.transform[:3, 3].any():
+                return node
+            transform = node.transform.copy()
+            transform[:3, 3] *= factor
+            return replace(node, transform=transform)
+
+        scaled = scene.map_meshes(shrink).map_nodes(pull)
+        return scaled.with_notes(self.note(f"everything scaled by {factor:.6g}"))
+
+    def _factor_for_height(self, scene: Scene) -> float:
+        assert self.height is not None
+        if scene.frame.unit is None:
+            raise UnknownUnitError(
+                "a height in metres needs to know the unit of the file.",
+                file=scene.source,
+                remedy="Say it with --unit (unit= in Python).",
+            )
+        axis, _ = scene.frame.up
+        tall = float(np.diff(scene.bounds()[:, axis])[0]) * scene.frame.unit
+        if not tall > 0:
+            raise UsageError(
+                f"the scene has no height to scale to {format_length(self.height)}.",
+                file=scene.source,
+                remedy="Use a factor.",
+            )
+        return self.height / tall
