@@ -1,0 +1,123 @@
+"""How far each hot path is from a limit measured in the same run: `make bench`.
+
+Prints ratios, never bare seconds: 3.0 means three times as long as the limit beside it.
+"""
+
+from __future__ import annotations
+
+import statistics
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+import zesty_otter as zo
+from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.model import Layer, Node
+
+WIDE, DEEP = 1000, 500  # half a million quads
+
+
+def usual(run: Callable[[], Any], times: int = 9) -> float:
+    """The median of several runs, after one to warm up."""
+    run()
+    return statistics.median(_timed(run) for _ in range(times))
+
+
+def _timed(run: Callable[[], Any]) -> float:
+    start = time.perf_counter()
+    run()
+    return time.perf_counter() - start
+
+
+def terrain() -> zo.Scene:
+    """Half a million quads with normals and UVs."""
+    y, x = np.mgrid[0 : DEEP + 1, 0 : WIDE + 1]
+    points = np.stack([x * 0.1, np.sin(x * 0.01) * np.cos(y * 0.013) * 10, y * 0.1], -1).reshape(-1, 3)
+    normals = np.stack([-np.cos(x * 0.01), np.ones_like(x), np.sin(y * 0.013)], -1).reshape(-1, 3)
+    uvs = np.stack([x / WIDE, y / DEEP], -1).reshape(-1, 2)
+    first = (np.arange(DEEP)[:, None] * (WIDE + 1) + np.arange(WIDE)).ravel()
+    corners = np.stack([first, first + WIDE + 1, first + WIDE + 2, first + 1], 1).ravel().astype(np.int32)
+    layers = (Layer("uv", uvs, corners), Layer("normal", normals, corners))
+    mesh = zo.Mesh("terrain", points, np.arange(0, len(corners) + 1, 4, dtype=np.int32), corners, layers)
+    return zo.Scene((Node("terrain", content=mesh),), zo.Frame("left up forward", "m"))
+
+
+def obj_bytes(mesh: zo.Mesh) -> bytes:
+    """The mesh as OBJ text, six decimals."""
+
+    def rows(word: str, values: NDArray[Any]) -> Iterator[str]:
+        return (f"{word} " + " ".join(f"{v:.6f}" for v in row) for row in values.tolist())
+
+    uv, normal = mesh.layers
+    faces = mesh.corner_point.reshape(-1, 4) + 1
+    lines = [*rows("v", mesh.points), *rows("vt", uv.values), *rows("vn", normal.values), "s 1"]
+    lines += ["f " + " ".join(f"{c}/{c}/{c}" for c in face) for face in faces.tolist()]
+    return "\n".join(lines).encode()
+
+
+def arrays_of(mesh: zo.Mesh) -> list[NDArray[Any]]:
+    return [
+        mesh.points,
+        mesh.face_start,
+        mesh.corner_point,
+        *(a for one in mesh.layers for a in (one.values, one.index)),
+    ]
+
+
+def ratios() -> Iterator[tuple[str, float, str]]:
+    """(what, ratio, what it is a ratio to), one after the other."""
+    scene = terrain()
+    mesh = scene.meshes[0]
+    with tempfile.TemporaryDirectory() as folder:
+        source, out, copy = (Path(folder) / name for name in ("a.obj", "a.glb", "copy.bin"))
+        source.write_bytes(obj_bytes(mesh))
+        reading = usual(source.read_bytes)
+        size = source.stat().st_size
+        took = usual(lambda: zo.read(source, unit="m"))
+        yield f"read OBJ, {size / 1e6:.0f} MB", took / reading, "reading its bytes"
+        # What a 60 MB/s parser would take, as a multiple of reading the bytes.
+        yield "  the bound of 60 MB/s", size / 60e6 / reading, "reading its bytes"
+
+        zo.write(scene, out)
+        content = out.read_bytes()
+        arrays = arrays_of(mesh)
+
+        def copy_and_write() -> None:
+            for array in arrays:
+                array.copy()
+            part = copy.with_suffix(".part")
+            part.write_bytes(content)
+            part.replace(copy)
+
+        limit = usual(copy_and_write)
+        yield (
+            "write GLB",
+            usual(lambda: zo.write(scene, out)) / limit,
+            "copying the arrays, writing its bytes beside and renaming",
+        )
+
+    sort = usual(lambda: np.argsort(mesh.corner_point))
+    split = usual(lambda: triangulate(mesh.points, mesh.face_start, mesh.corner_point))
+    yield "triangulate 500,000 quads", split / sort, "an argsort of the corners"
+
+    copying = usual(lambda: [array.copy() for array in arrays])
+    for step in (zo.steps.Reframe(axes="right forward up"), zo.steps.Pivot(at="base"), zo.steps.Scale(factor=2)):
+        took = usual(lambda step=step: step.apply(scene))  # type: ignore[misc]
+        yield f"step {step.slug}", took / copying, "copying the arrays"
+
+
+def main() -> None:
+    print(f"{'what':<36}{'ratio':>8}  to")
+    for what, ratio, to in ratios():
+        print(f"{what:<36}{ratio:>8.2f}  {to}")
+        sys.stdout.flush()
+
+
+if __name__ == "__main__":
+    main()

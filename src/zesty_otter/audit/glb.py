@@ -5,14 +5,18 @@ Shares nothing with the writer, so that a mistake made there is not made again h
 
 from __future__ import annotations
 
+import io
 import json
 import struct
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote
 
 import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
 
 from zesty_otter.errors import InputError
 
@@ -50,7 +54,33 @@ def inspect_glb(path: Path) -> GlbFacts:
     InputError
         At the first thing that breaks the glTF 2.0 specification.
     """
-    return _Inspection(Path(path)).facts()
+    try:
+        return _Inspection(Path(path)).facts()
+    except (KeyError, IndexError, TypeError, ValueError, AttributeError, struct.error) as error:
+        raise InputError(f"is not sound glTF: {type(error).__name__} {error}.", file=path) from None
+
+
+Section = tuple[NDArray[Any], NDArray[Any], NDArray[Any], NDArray[Any], NDArray[Any]]
+
+
+def read_sections(path: Path) -> Iterator[Section]:
+    """Every material section of a sound file, placed: points, normals, UVs, triangles and base colour image.
+
+    Yields
+    ------
+    points, normals : (V, 3) float64
+    uvs : (V, 2) float64, from the upper left corner of the image
+    triangles : (T, 3) int64
+    image : (H, W, 3) float64, 0 to 1; one pixel where there is no texture
+    """
+    inspection = _Inspection(Path(path))
+    for node, world in inspection._placed():
+        for primitive in inspection.document["meshes"][node["mesh"]]["primitives"] if "mesh" in node else ():
+            data = {name: inspection._accessor(n).astype(float) for name, n in primitive["attributes"].items()}
+            points = data["POSITION"] @ world[:3, :3].T + world[:3, 3]
+            uvs = data.get("TEXCOORD_0", np.zeros((len(points), 2)))
+            triangles = inspection._accessor(primitive["indices"]).reshape(-1, 3).astype(np.int64)
+            yield points, data["NORMAL"] @ world[:3, :3].T, uvs, triangles, inspection.base_color(primitive)
 
 
 class _Inspection:
@@ -66,7 +96,7 @@ class _Inspection:
         if self.document.get("asset", {}).get("version") != "2.0":
             raise self.fail("its version is not 2.0")
         triangles = vertices = sections = 0
-        boxes: list[np.ndarray[Any, Any]] = []
+        boxes: list[NDArray[Any]] = []
         meshes = self.document.get("meshes", [])
         counted = [self._mesh(mesh) for mesh in meshes]
         for node, world in self._placed():
@@ -113,7 +143,7 @@ class _Inspection:
             raise self.fail("its buffer is shorter than it says")
         return document, buffer
 
-    def _accessor(self, number: int) -> np.ndarray[Any, Any]:
+    def _accessor(self, number: int) -> NDArray[Any]:
         accessor = self.document["accessors"][number]
         view = self.document["bufferViews"][accessor["bufferView"]]
         dtype = np.dtype(_COMPONENTS[accessor["componentType"]])
@@ -129,7 +159,7 @@ class _Inspection:
             raise self.fail(f"accessor {number} holds numbers that are not finite")
         return values
 
-    def _mesh(self, mesh: dict[str, Any]) -> tuple[int, int, int, np.ndarray[Any, Any]]:
+    def _mesh(self, mesh: dict[str, Any]) -> tuple[int, int, int, NDArray[Any]]:
         triangles = vertices = 0
         points = []
         for primitive in mesh["primitives"]:
@@ -152,7 +182,20 @@ class _Inspection:
             points.append(values)
         return triangles, vertices, len(mesh["primitives"]), np.concatenate(points)
 
-    def _placed(self) -> list[tuple[dict[str, Any], np.ndarray[Any, Any]]]:
+    def base_color(self, primitive: dict[str, Any]) -> NDArray[Any]:
+        """The base colour of a section as an image."""
+        material = self.document["materials"][primitive["material"]] if "material" in primitive else {}
+        surface = material.get("pbrMetallicRoughness", {})
+        factor = np.array(surface.get("baseColorFactor", (1, 1, 1, 1)))[:3]
+        if "baseColorTexture" not in surface or self.path.suffix.lower() != ".glb":
+            return np.asarray(factor.reshape(1, 1, 3) ** (1 / 2.2))
+        texture = self.document["textures"][surface["baseColorTexture"]["index"]]
+        view = self.document["bufferViews"][self.document["images"][texture["source"]]["bufferView"]]
+        data = self.buffer[view["byteOffset"] : view["byteOffset"] + view["byteLength"]]
+        with Image.open(io.BytesIO(data)) as image:
+            return np.asarray(np.asarray(image.convert("RGB")) / 255 * factor ** (1 / 2.2))
+
+    def _placed(self) -> list[tuple[dict[str, Any], NDArray[Any]]]:
         nodes = self.document.get("nodes", [])
         scene = self.document["scenes"][self.document.get("scene", 0)]
         stack = [(number, np.eye(4)) for number in scene["nodes"]]
@@ -167,7 +210,7 @@ class _Inspection:
         return placed
 
 
-def _local(node: dict[str, Any]) -> np.ndarray[Any, Any]:
+def _local(node: dict[str, Any]) -> NDArray[Any]:
     if "matrix" in node:
         return np.array(node["matrix"]).reshape(4, 4).T
     matrix = np.eye(4)

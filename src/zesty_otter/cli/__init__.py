@@ -5,8 +5,8 @@ from __future__ import annotations
 import json
 import os
 import sys
+from typing import Any
 
-import click
 import typer
 
 from zesty_otter import __version__
@@ -14,13 +14,15 @@ from zesty_otter.cli import convert, demo, formats, survey
 from zesty_otter.cli.console import messages
 from zesty_otter.errors import ZestyOtterError
 
+# What all of the parser's own complaints have in common; where it lives depends on Typer's version.
+_ParserError: Any = typer.BadParameter.mro()[2]
+
 app = typer.Typer(
     name="zesty-otter",
     help="Get meshes and scenes from a modelling package into a real-time engine: the right size, the right"
     " way up, clean and checked.",
     epilog="Exit status: 0 done, 1 findings say no, 2 wrong usage, 3 an input could not be read, 4 an output"
     " could not be written.",
-    no_args_is_help=True,
     add_completion=False,
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
@@ -46,7 +48,7 @@ def _options(
 
 def main(arguments: list[str] | None = None) -> None:
     """Run one command and leave with its exit status."""
-    given = sys.argv[1:] if arguments is None else arguments
+    given = (sys.argv[1:] if arguments is None else arguments) or ["--help"]
     try:
         status = app(given, standalone_mode=False)
         sys.stdout.flush()
@@ -54,13 +56,13 @@ def main(arguments: list[str] | None = None) -> None:
     except ZestyOtterError as error:
         _report(str(error), given)
         sys.exit(error.exit_status)
-    except click.exceptions.Abort:
+    except typer.Abort:
         _report("stopped.", given)
         sys.exit(130)
     except KeyboardInterrupt:
         _report("stopped; nothing half-written was left.", given)
         sys.exit(130)
-    except click.ClickException as error:
+    except _ParserError as error:
         _report(f"{error.format_message()} `zesty-otter --help` shows what there is.", given)
         sys.exit(2)
     except BrokenPipeError:

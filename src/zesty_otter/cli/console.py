@@ -32,8 +32,15 @@ _THEME = Theme(
     }
 )
 
-results = Console(theme=_THEME, highlight=False)
-messages = Console(theme=_THEME, highlight=False, stderr=True)
+
+class _Console(Console):
+    def on_broken_pipe(self) -> None:
+        """Left to `main`, which ends quietly."""
+        raise BrokenPipeError
+
+
+results = _Console(theme=_THEME, highlight=False)
+messages = _Console(theme=_THEME, highlight=False, stderr=True)
 
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
 Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print no notes and no progress.")]
@@ -90,6 +97,8 @@ def print_notes(notes: Iterable[Note], *, verbose: bool, quiet: bool) -> None:
     shown = [note for note in notes if verbose or note.kind != "done"]
     words = {"guess": "assumed", "lost": "lost", "done": "done"}
     limit = len(shown) if verbose else _NOTE_LIMIT
+    if shown:
+        messages.print()
     for note in shown[:limit]:
         messages.print(f"[{note.kind}]{words[note.kind]}[/] {escape(str(note))}", soft_wrap=True)
     if len(shown) > limit:

@@ -129,14 +129,12 @@ def show(source: Path, scene: Scene, arrival: Arrival) -> None:
     facts = arrival.facts
     sections = ", ".join(facts.materials) or "no material"
     results.print(f"[title]{escape(source.name)} → {escape(arrival.path)}[/]")
-    largest = max(facts.size)
+    size = f"{format_size(facts.size, 1.0)} (width × height × depth), about as large as "
+    size += audit.likeness(max(facts.size))
     results.print(
         console.facts(
             [
-                (
-                    "size",
-                    f"{format_size(facts.size, 1.0)} (width × height × depth), as {audit.likeness(largest)}",
-                ),
+                ("size", size),
                 ("triangles", f"{facts.triangles:,}"),
                 ("vertices", f"{facts.vertices:,}"),
                 ("slots", f"{facts.sections}: {escape(sections)}"),

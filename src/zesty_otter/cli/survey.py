@@ -14,7 +14,7 @@ from zesty_otter.audit.survey import FaceCounts, Survey
 from zesty_otter.cli import console
 from zesty_otter.cli.console import format_size, results
 from zesty_otter.errors import InputError
-from zesty_otter.model import format_length, format_unit
+from zesty_otter.model import count_of, format_length, format_unit
 
 _MOST_NODES = 40
 
@@ -73,7 +73,7 @@ def show(found: Survey, *, verbose: bool) -> None:
 
 def unit_table(guesses: tuple[SizeGuess, ...]) -> Any:
     """The table that settles which unit a file is in."""
-    made = console.table("--unit", "would be", "tall", "largest side as of", title="The file names no unit. As")
+    made = console.table("--unit", "would be", "tall", "about as large as", title="The file names no unit. As")
     for guess in guesses:
         made.add_row(guess.unit, format_size(guess.size, 1.0), format_length(guess.height), guess.like)
     return made
@@ -92,7 +92,9 @@ def _summary(found: Survey) -> list[tuple[str, str]]:
         rows.append(("size", f"{sides} units (width × height × depth)"))
     else:
         like = audit.likeness(max(found.size) * found.unit)
-        rows.append(("size", f"{format_size(found.size, found.unit)} (width × height × depth), as {like}"))
+        rows.append(
+            ("size", f"{format_size(found.size, found.unit)} (width × height × depth), about as large as {like}")
+        )
     faces = found.faces
     points = f"{found.points:,}" + (f", of which {found.loose_points:,} loose" if found.loose_points else "")
     carried = [
@@ -105,8 +107,8 @@ def _summary(found: Survey) -> list[tuple[str, str]]:
         if there
     ]
     rows += [
-        ("faces", f"{faces.triangles:,} triangles, {faces.quads:,} quads, {_ngons(faces)}"),
-        ("drawn", f"{found.triangles:,} triangles"),
+        ("faces", f"{count_of(faces.triangles, 'triangle')}, {count_of(faces.quads, 'quad')}, {_ngons(faces)}"),
+        ("drawn", count_of(found.triangles, "triangle")),
         ("points", points),
         ("carries", ", ".join(carried) or "neither normals nor smoothing groups"),
     ]
@@ -116,12 +118,12 @@ def _summary(found: Survey) -> list[tuple[str, str]]:
         rows.append(("names", f"look like defaults: {escape(', '.join(found.default_names[:6]))}"))
     hidden = sum(not node.visible for node in found.nodes)
     if hidden:
-        rows.append(("hidden", f"{hidden} nodes"))
+        rows.append(("hidden", count_of(hidden, "node")))
     return rows
 
 
 def _ngons(faces: FaceCounts) -> str:
-    return f"{faces.ngons:,} n-gons (up to {faces.largest} corners)" if faces.ngons else "no n-gons"
+    return f"{count_of(faces.ngons, 'n-gon')} (up to {faces.largest} corners)" if faces.ngons else "no n-gons"
 
 
 def _node_table(found: Survey, most: int) -> Any:

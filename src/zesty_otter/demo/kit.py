@@ -11,7 +11,7 @@ import numpy as np
 
 from zesty_otter.demo import textures
 from zesty_otter.demo.obj_text import obj_text
-from zesty_otter.demo.shapes import Part, box, lathe, prism, sheet
+from zesty_otter.demo.shapes import Part, box, box_mapped, lathe, prism, sheet
 from zesty_otter.model import Frame
 
 
@@ -90,10 +90,10 @@ def quay_wall() -> dict[str, str | bytes]:
     grid = np.zeros((columns + 1, rows + 1, 3))
     for i in range(columns + 1):
         for j in range(rows + 1):
-            # The bulge is the same at both ends, so that modules meet.
-            bulge = 0.04 * math.cos(2 * math.pi * 4 * i / columns) * math.sin(math.pi * j / rows)
+            # The bulge is nothing at the edges, so that modules meet.
+            bulge = 0.04 * math.sin(math.pi * 4 * i / columns) ** 2 * math.sin(math.pi * j / rows)
             grid[i, j] = (1.0 - 2.0 * i / columns, 3.0 * j / rows, 0.4 + bulge)
-    front = sheet(grid[::-1], 1)
+    front = box_mapped(sheet(grid, 1))
     back = box(2.0, 3.0, 0.8).moved(0.0, 1.5, 0.0)
     keep = [k for k, face in enumerate(back.faces) if not np.allclose(back.points[face, 2], 0.4)]
     shell = Part(
@@ -138,14 +138,23 @@ def work_boat() -> dict[str, str | bytes]:
                 foot * (24.0 * along - 12.0),
             )
     half = np.where(np.abs(half) < 1e-9, 0.0, half)
-    port = sheet(half, 1).painted("hull paint")
-    starboard = Part(
-        port.points * (-1.0, 1.0, 1.0),
-        [face[::-1] for face in port.faces],
-        [uv[::-1] for uv in port.uvs],
-        "hull paint",
-        port.smoothing,
+    # The planking is 35 mm thick; at the gunwale a rim joins the outside to the inside.
+    inside = np.stack(
+        [np.maximum(half[..., 0] - 0.035, 0.0), np.minimum(half[..., 1] + 0.035, half[:, -1:, 1]), half[..., 2]], -1
     )
+    rim = np.stack([half[:, -1], inside[:, -1]], axis=1)
+    port = [sheet(half, 1), sheet(inside[::-1], 2), sheet(rim, 0)]
+    port = [part.painted("hull paint") for part in port]
+    starboard = [
+        Part(
+            part.points * (-1.0, 1.0, 1.0),
+            [face[::-1] for face in part.faces],
+            [uv[::-1] for uv in part.uvs],
+            part.material,
+            part.smoothing,
+        )
+        for part in port
+    ]
     transom_edge = half[0]
     flat = [
         (float(x), float(y)) for x, y in np.concatenate([transom_edge[::-1, :2] * (-1.0, 1.0), transom_edge[1:, :2]])
@@ -160,7 +169,7 @@ def work_boat() -> dict[str, str | bytes]:
     )
     return {
         "work_boat.obj": obj_text(
-            [("hull", [port]), ("hull_mirrored", [starboard]), ("transom", [transom]), ("thwarts", thwarts)],
+            [("hull", port), ("hull_mirrored", starboard), ("transom", [transom]), ("thwarts", thwarts)],
             Frame("back right up", "ft"),
             library="work_boat.mtl",
         ),

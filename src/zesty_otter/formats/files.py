@@ -145,7 +145,8 @@ def save(files: dict[str, Iterable[Buffer]], path: Path, *, inputs: Iterable[Pat
         ) from None
     finally:
         for part in staged.values():
-            part.unlink(missing_ok=True)
+            with contextlib.suppress(OSError):
+                part.unlink(missing_ok=True)
         for made_folder in reversed(made):
             with contextlib.suppress(OSError):
                 made_folder.rmdir()  # only succeeds when nothing was put there

@@ -116,3 +116,24 @@ def corner_angle(points, before, at, after):
     )
     cx, cy, cz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
     return np.arctan2(np.sqrt(cx * cx + cy * cy + cz * cz), ax * bx + ay * by + az * bz)
+
+
+@kernel
+def take_rows(values, index, out):
+    # Rows of `values`, converted to what `out` holds; rows with a negative index are left alone.
+    for n in range(len(index)):
+        row = index[n]
+        if row >= 0:
+            for k in range(values.shape[1]):
+                out[n, k] = values[row, k]
+
+
+@kernel
+def unit_rows(vectors, out):
+    for n in range(len(vectors)):
+        x, y, z = np.float64(vectors[n, 0]), np.float64(vectors[n, 1]), np.float64(vectors[n, 2])
+        length = np.sqrt(x * x + y * y + z * z)
+        if length > 0.0:
+            out[n, 0], out[n, 1], out[n, 2] = x / length, y / length, z / length
+        else:
+            out[n, 0], out[n, 1], out[n, 2] = 0.0, 0.0, 1.0

@@ -235,7 +235,7 @@ def _clip_ears(flat, size, noise, first, rule, triangles, row, links, cells, cos
                 continue
             a, c = before[b], after[b]
             if strictness > 0 and _blocked(
-                flat, a, b, c, links, strictness, cells, low_x, low_y, step_x, step_y, across
+                flat, a, b, c, links, strictness, noise, cells, low_x, low_y, step_x, step_y, across
             ):
                 continue
             triangles[row, 0], triangles[row, 1], triangles[row, 2] = first + a, first + b, first + c
@@ -296,10 +296,14 @@ def _cell(x, y, low_x, low_y, step_x, step_y, across):
 
 
 @kernel
-def _blocked(flat, a, b, c, links, strictness, cells, low_x, low_y, step_x, step_y, across):
+def _blocked(flat, a, b, c, links, strictness, noise, cells, low_x, low_y, step_x, step_y, across):
     after, before, bend, version = links[_AFTER], links[_BEFORE], links[_BEND], links[_VERSION]
     cell_start, cell_item = cells[0], cells[1]
     ax, ay, bx, by, cx, cy = flat[a, 0], flat[a, 1], flat[b, 0], flat[b, 1], flat[c, 0], flat[c, 1]
+    longest = np.sqrt(
+        max((bx - ax) ** 2 + (by - ay) ** 2, (cx - bx) ** 2 + (cy - by) ** 2, (ax - cx) ** 2 + (ay - cy) ** 2)
+    )
+    edge = 1e-12 * longest * longest + 2.0 * noise * longest
     corner_low = _cell(min(ax, bx, cx), min(ay, by, cy), low_x, low_y, step_x, step_y, across)
     corner_high = _cell(max(ax, bx, cx), max(ay, by, cy), low_x, low_y, step_x, step_y, across)
     for line in range(corner_low // across, corner_high // across + 1):
@@ -319,9 +323,9 @@ def _blocked(flat, a, b, c, links, strictness, cells, low_x, low_y, step_x, step
                 ab = (bx - ax) * (y - ay) - (by - ay) * (x - ax)
                 bc = (cx - bx) * (y - by) - (cy - by) * (x - bx)
                 ca = (ax - cx) * (y - cy) - (ay - cy) * (x - cx)
-                if ab > 0.0 and bc > 0.0 and ca > 0.0:
+                if ab > edge and bc > edge and ca > edge:
                     return True
-                if strictness == 2 and ab >= 0.0 and bc >= 0.0 and ca >= 0.0:
+                if strictness == 2 and ab >= -edge and bc >= -edge and ca >= -edge:
                     return True
     return False
 

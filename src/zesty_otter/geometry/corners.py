@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -56,6 +57,8 @@ def split_vertices(
     """
     if len(corners) == 0:
         return np.zeros((0, 3), np.int32), np.zeros(0, np.int32)
+    # A layer that is indexed like the points cannot split one.
+    layers = [layer for layer in layers if not np.array_equal(layer[1], corner_point)]
     width = np.array([values.shape[1] for values, _ in layers], np.int64)
     size = np.array([values.size for values, _ in layers], np.int64)
     keys = (
@@ -65,7 +68,8 @@ def split_vertices(
     )
     flat = np.concatenate([values.ravel() for values, _ in layers]) if layers else np.zeros(0, np.float32)
     vertex = np.empty(corners.size, np.int32)
-    first_corner = np.empty(corners.size, np.int32)
+    most = min(corners.size, len(corner_point))  # every vertex has a corner of its own
+    first_corner = np.empty(most, np.int32)
     count = loops.split_vertices(
         np.ascontiguousarray(corners, np.int32).ravel(),
         np.ascontiguousarray(section, np.int32),
@@ -77,6 +81,26 @@ def split_vertices(
         vertex,
         first_corner,
         np.full(int(corner_point.max()) + 1, -1, np.int32),
-        np.empty(corners.size, np.int32),
+        np.empty(most, np.int32),
     )
     return vertex.reshape(-1, 3), first_corner[:count].copy()
+
+
+def take_rows(values: NDArray[Any], index: NDArray[np.int32], missing: float = 0.0) -> NDArray[np.float32]:
+    """Rows of a table as 32-bit numbers.
+
+    Parameters
+    ----------
+    values : (K, n)
+    index : (N,) int32
+        Negative where there is none.
+    missing : float
+        What stands in such rows.
+
+    Returns
+    -------
+    (N, n) float32
+    """
+    out = np.full((len(index), values.shape[1]), missing, np.float32)
+    loops.take_rows(values, index, out)
+    return out

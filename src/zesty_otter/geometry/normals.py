@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -83,9 +85,8 @@ def normals_by_group(
     return unit_rows(values[:count]), index
 
 
-def unit_rows(vectors: NDArray[np.float64]) -> NDArray[np.float32]:
-    """Rows scaled to length one, (0, 0, 1) where a row has no length."""
-    length = np.sqrt(np.einsum("ij,ij->i", vectors, vectors))
-    unit = vectors / np.where(length > 0, length, 1.0)[:, None]
-    unit[length == 0] = (0.0, 0.0, 1.0)
-    return unit.astype(np.float32)
+def unit_rows(vectors: NDArray[Any]) -> NDArray[np.float32]:
+    """Rows (N, 3) scaled to length one, (0, 0, 1) where a row has no length."""
+    unit = np.empty((len(vectors), 3), np.float32)
+    _corners.unit_rows(np.ascontiguousarray(vectors), unit)
+    return unit

@@ -79,7 +79,8 @@ class Mesh:
     face_start : (F + 1,) int32
         Where each face's corners begin in ``corner_point``; the last entry is the corner count.
     corner_point : (C,) int32
-        The point of each corner, counter-clockwise as seen from outside in a right-handed space.
+        The point of each corner, in such order that the cross product of a face's edges points outward:
+        counter-clockwise seen from outside in a right-handed frame, clockwise in a left-handed one.
     layers : tuple of Layer
         Normals, tangents, UV sets and colours, in order.
     slots : tuple of Material or None

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from zesty_otter.errors import InputError
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.gltf.materials import MaterialTable
-from zesty_otter.geometry.corners import join_points, split_vertices
+from zesty_otter.geometry.corners import join_points, split_vertices, take_rows
 from zesty_otter.geometry.normals import normals_by_group, unit_rows
 from zesty_otter.geometry.triangulation import triangulate
 from zesty_otter.model import Frame, Layer, Mesh, Node, Note, Scene, reframed
@@ -111,7 +111,7 @@ class _Writer:
     def _mesh(self, mesh: Mesh) -> dict[str, Any]:
         mesh = self._with_normals(mesh)
         triangles, face = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
-        slot = mesh.slot_of_face[face]
+        slot = np.zeros(len(face), np.int32) if mesh.face_slot is None else mesh.face_slot[face]
         if len(mesh.slots) > 1 and (np.diff(slot) < 0).any():
             order = np.argsort(slot, kind="stable")
             triangles, slot = triangles[order], slot[order]
@@ -132,7 +132,7 @@ class _Writer:
                     key: self._add_accessor(values[done:stop], _VERTICES, key == "POSITION")
                     for key, values in attributes.items()
                 },
-                "indices": self._add_indices(index.ravel() - done, stop - done),
+                "indices": self._add_indices(index.ravel() - done if done else index.ravel(), stop - done),
             }
             if material is not None:
                 primitive["material"] = self.table.number(material)
@@ -144,7 +144,7 @@ class _Writer:
         """The mesh with a unit normal at every corner: its own, or those its smoothing groups ask for."""
         own = mesh.normals
         if own is not None and not own.has_holes:
-            unit = unit_rows(own.values.astype(float))
+            unit = unit_rows(own.values)
             return _with_layer(mesh, own, Layer("normal", unit, own.index))
         values, index = normals_by_group(
             mesh.points,
@@ -155,21 +155,18 @@ class _Writer:
         )
         if own is not None:
             filled = np.where(own.index < 0, index + len(own.values), own.index)
-            unit = np.concatenate([unit_rows(own.values.astype(float)), values])
+            unit = np.concatenate([unit_rows(own.values), values])
             return _with_layer(mesh, own, Layer("normal", unit, filled))
         if mesh.face_smoothing is None:
             self.made_flat.append(mesh.name)
         return mesh.replace(layers=(*mesh.layers, Layer("normal", values, index)))
 
     def _attributes(self, mesh: Mesh, corner: NDArray[np.int32]) -> dict[str, NDArray[np.float32]]:
-        out = {"POSITION": mesh.points[mesh.corner_point[corner]].astype(np.float32)}
+        out = {"POSITION": take_rows(mesh.points, mesh.corner_point[corner])}
         counts: dict[str, int] = {}
         for layer in mesh.layers:
             number = counts[layer.kind] = counts.get(layer.kind, -1) + 1
-            index = layer.index[corner]
-            values = layer.values[index]
-            if layer.has_holes:
-                values[index < 0] = 1.0 if layer.kind == "color" else 0.0
+            values = take_rows(layer.values, layer.index[corner], 1.0 if layer.kind == "color" else 0.0)
             if layer.kind == "uv":
                 # Ours start at the lower left corner of the image, glTF's at the upper left.
                 values[:, 1] = 1.0 - values[:, 1]
@@ -183,7 +180,7 @@ class _Writer:
     def _add_indices(self, index: NDArray[np.int32], vertex_count: int) -> int:
         # The highest 16-bit value is reserved (specification, section 3.7.2.1).
         narrow = vertex_count <= 65535
-        return self._add_accessor(index.astype(np.uint16 if narrow else np.uint32), _INDICES, False)
+        return self._add_accessor(index.astype(np.uint16) if narrow else index.view(np.uint32), _INDICES, False)
 
     def _add_accessor(self, values: NDArray[Any], target: int, bounds: bool) -> int:
         width = 1 if values.ndim == 1 else values.shape[1]

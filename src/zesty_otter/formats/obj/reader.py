@@ -229,7 +229,7 @@ class _Assembly:
         colors = self._colors()
         first = np.flatnonzero(np.diff(key, prepend=-2)) if len(key) else np.zeros(0, np.int64)
         loose = self._loose_points(point, finite, key[first], by_object)
-        for f, stop in zip(first, [*first[1:], len(faces)], strict=True):
+        for f, stop in zip(first, np.append(first, len(faces))[1:], strict=True):
             span = slice(start[f], start[stop])
             extra = loose.get(int(key[f]), np.zeros(0, np.int32))
             used, renumbered = compact(np.concatenate([point[span], extra]))

@@ -1,0 +1,83 @@
+from __future__ import annotations
+
+import doctest
+import importlib
+import pkgutil
+import runpy
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import zesty_otter as zo
+from build import volume
+from zesty_otter.audit import inspect_glb
+from zesty_otter.demo import PIECES, write_kit
+
+EXAMPLES = sorted((Path(__file__).parent.parent / "examples").glob("*.py"))
+
+
+@pytest.fixture(scope="module")
+def kit(tmp_path_factory):
+    folder = tmp_path_factory.mktemp("kit")
+    return dict(zip([piece.out for piece in PIECES], write_kit(folder), strict=True))
+
+
+@pytest.mark.parametrize("piece", PIECES, ids=lambda piece: piece.out)
+def test_each_piece_arrives_in_the_size_of_its_drawing(kit, tmp_path, piece):
+    scene = zo.read(kit[piece.out], piece.unit, piece.axes)
+    zo.write(scene, tmp_path / piece.out)
+    assert inspect_glb(tmp_path / piece.out).size == pytest.approx(piece.size, abs=2e-6)
+
+
+@pytest.mark.parametrize("piece", PIECES, ids=lambda piece: piece.out)
+def test_each_piece_faces_outward_after_conversion(kit, piece):
+    scene = zo.apply(zo.read(kit[piece.out], piece.unit, piece.axes), zo.steps.Reframe(axes="left up forward"))
+    closed = [mesh for mesh in scene.meshes if mesh.name not in ("hull", "hull_mirrored")]
+    assert closed
+    assert all(volume(mesh) > 0 for mesh in closed)
+
+
+def test_quay_modules_meet_their_neighbours(kit):
+    mesh = zo.read(kit["quay_wall.glb"], "m").meshes[0]
+    edges = [np.round(mesh.points[np.isclose(mesh.points[:, 0], x)][:, 1:], 9) for x in (0, 2)]
+    assert {tuple(p) for p in edges[0]} == {tuple(p) for p in edges[1]}
+    assert len(edges[0]) > 8
+
+
+def test_the_kit_is_the_same_every_time(kit, tmp_path):
+    for path, again in zip(kit.values(), write_kit(tmp_path), strict=True):
+        for file in path.parent.rglob("*"):
+            if file.is_file():
+                assert file.read_bytes() == (again.parent / file.relative_to(path.parent)).read_bytes()
+
+
+def test_the_demo_says_what_was_wrong_and_mended(run, tmp_path):
+    ran = run("demo", tmp_path / "yard")
+    assert ran.status == 0
+    text = " ".join(ran.out.split())
+    for piece in PIECES:
+        assert f"{piece.file} → {piece.out}" in text
+        assert (tmp_path / "yard" / "ready" / piece.out).exists()
+    assert text.count("as meant") == len(PIECES)
+    assert "12 m from the origin" in text
+    blocked = run("demo", tmp_path / "yard" / "ready" / PIECES[0].out)
+    assert blocked.status == 4
+    assert "Name another folder" in blocked.err
+
+
+@pytest.mark.parametrize("path", EXAMPLES, ids=lambda path: path.stem)
+def test_examples_run(path, tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    runpy.run_path(str(path), run_name="__main__")
+    assert list(tmp_path.rglob("*.gl*"))
+
+
+def test_examples_in_docstrings_are_true():
+    tried = 0
+    for module in pkgutil.walk_packages(zo.__path__, "zesty_otter."):
+        if not module.name.endswith("__main__"):
+            result = doctest.testmod(importlib.import_module(module.name))
+            assert result.failed == 0, module.name
+            tried += result.attempted
+    assert tried > 3

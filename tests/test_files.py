@@ -1,0 +1,70 @@
+from __future__ import annotations
+
+import resource
+
+import numpy as np
+import pytest
+
+import zesty_otter as zo
+from build import cube, obj, scene_of
+from zesty_otter.audit import inspect_glb
+
+TRIANGLE = "v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n"
+
+
+def names(folder):
+    return sorted(path.name for path in folder.iterdir())
+
+
+def test_a_full_disk_leaves_the_old_file_and_nothing_else(tmp_path):
+    zo.write(scene_of(cube()), tmp_path / "a.glb")
+    before = (tmp_path / "a.glb").read_bytes()
+    many = scene_of(*(cube((k, 1, 1)) for k in range(1, 40)))
+    limits = resource.getrlimit(resource.RLIMIT_FSIZE)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (4096, limits[1]))
+    try:
+        with pytest.raises(zo.OutputError, match="could not be written: File too large"):
+            zo.write(many, tmp_path / "a.glb")
+        with pytest.raises(zo.OutputError):
+            zo.write(many, tmp_path / "deep" / "er" / "b.gltf")
+    finally:
+        resource.setrlimit(resource.RLIMIT_FSIZE, limits)
+    assert names(tmp_path) == ["a.glb"]
+    assert (tmp_path / "a.glb").read_bytes() == before
+
+
+def test_an_input_is_never_replaced(tmp_path):
+    scene = zo.read(obj(tmp_path, TRIANGLE, name="same.glb.obj"), unit="m")
+    link = tmp_path / "link.glb"
+    link.symlink_to(tmp_path / "same.glb.obj")
+    with pytest.raises(zo.OutputError, match="one of the files the scene was read from"):
+        zo.write(scene, link)
+    assert (tmp_path / "same.glb.obj").read_text() == TRIANGLE
+
+
+def test_unwritable_places_are_refused(tmp_path):
+    (tmp_path / "folder.glb").mkdir()
+    (tmp_path / "file").write_text("x")
+    for path in (tmp_path / "folder.glb", tmp_path / "file" / "a.glb"):
+        with pytest.raises(zo.OutputError):
+            zo.write(scene_of(cube()), path)
+    with pytest.raises(zo.UsageError, match="not the ending of a known format"):
+        zo.write(scene_of(cube()), tmp_path / "a.xyz")
+    with pytest.raises(zo.UsageError, match="cannot be written yet"):
+        zo.write(scene_of(cube()), tmp_path / "a.obj")
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_the_inspection_finds_damage_or_reads_the_same(tmp_path, seed):
+    path = tmp_path / "a.glb"
+    zo.write(scene_of(cube()), path)
+    facts = inspect_glb(path)
+    assert (facts.triangles, facts.vertices, facts.sections, facts.size) == (12, 24, 1, (1, 1, 1))
+    raw = bytearray(path.read_bytes())
+    random = np.random.default_rng(seed)
+    raw[4:20] = random.bytes(16) if seed % 2 else raw[4:20]
+    if seed % 2 == 0:
+        raw = raw[: random.integers(12, len(raw) - 1)]
+    path.write_bytes(raw)
+    with pytest.raises(zo.InputError, match="not sound glTF"):
+        inspect_glb(path)
