@@ -51,7 +51,7 @@ def terminal(name: str, *commands: str, folder: Path) -> None:
         "-fg",
         "#dfe7df",
         "-geometry",
-        f"140x42+0+0",
+        "140x42+0+0",
         "-b",
         "12",
     ]
