@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from dataclasses import asdict, dataclass
 from typing import Any
@@ -11,13 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.audit.sizes import SizeGuess, size_guesses
-from zesty_otter.model import Mesh, Note, Placed, Scene, placed_bounds
-
-_DEFAULT_NAME = re.compile(
-    r"(default|untitled|unnamed|object|group|node|mesh|geometry|shape|cube|box|sphere|cylinder|cone|plane|torus"
-    r"|circle|grid|polygon|empty|null|material|texture|none)?[\s._-]*\d*",
-    re.IGNORECASE,
-)
+from zesty_otter.model import Mesh, Note, Placed, Scene, is_default_name, placed_bounds
 
 
 @dataclass(frozen=True)
@@ -147,11 +140,6 @@ def clashing(names: list[str]) -> tuple[str, ...]:
     """Names that are the same when case is ignored, each spelling once."""
     counts = Counter(name.lower() for name in names)
     return tuple(dict.fromkeys(name for name in names if counts[name.lower()] > 1))
-
-
-def is_default_name(name: str) -> bool:
-    """Whether a program may have given this name because no person did."""
-    return _DEFAULT_NAME.fullmatch(name) is not None
 
 
 def leftover(transform: NDArray[np.float64]) -> tuple[str, ...]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated, Any
@@ -15,6 +16,7 @@ from zesty_otter.cli import console
 from zesty_otter.cli.console import format_bytes, format_size, results
 from zesty_otter.cli.survey import unit_table
 from zesty_otter.errors import UnknownUnitError, UsageError
+from zesty_otter.formats.files import save
 from zesty_otter.model import Frame, Note, Renamed, Scene, format_unit
 
 _MOST_NAMES = 20
@@ -28,47 +30,84 @@ def command(
     target: Annotated[str | None, typer.Option(metavar="NAME", help="What receives the file.")] = None,
     to_unit: Annotated[str | None, typer.Option(metavar="UNIT", help="Unit of the output.")] = None,
     to_axes: Annotated[str | None, typer.Option(metavar="'X Y Z'", help="Axes of the output.")] = None,
+    keep: Annotated[
+        str | None, typer.Option(metavar="WORDS", help="Nodes to keep: gate*, role:collision, group:quay, kind:mesh.")
+    ] = None,
+    drop: Annotated[str | None, typer.Option(metavar="WORDS", help="Nodes to drop, for example hidden.")] = None,
+    lights: Annotated[bool, typer.Option("--lights", help="Keep lights.")] = False,
+    cameras: Annotated[bool, typer.Option("--cameras", help="Keep cameras.")] = False,
     scale: Annotated[str | None, typer.Option(metavar="FACTOR", help="Multiply all sizes: 0.5 or 50%.")] = None,
     height: Annotated[str | None, typer.Option(metavar="LENGTH", help="Make it this tall: 1.8m.")] = None,
-    pivot: Annotated[str, typer.Option(metavar="WHERE", help="keep, origin, base or centre.")] = "keep",
+    bake: Annotated[bool, typer.Option("--bake", help="Bake rotation and scale of nodes into the meshes.")] = False,
+    weld: Annotated[str | None, typer.Option(metavar="LENGTH", help="Make points closer than this one: 0.1mm.")] = None,
+    clean: Annotated[
+        bool, typer.Option("--clean", help="Drop flat, double and loose things; turn faces outward.")
+    ] = False,
+    normals: Annotated[
+        str, typer.Option(metavar="HOW", help="keep, hard, smooth, groups, or degrees up to which edges are smooth.")
+    ] = "keep",
+    materials: Annotated[
+        str, typer.Option(metavar="HOW", help="keep, plain (base colour texture only) or metal-rough.")
+    ] = "keep",
+    textures: Annotated[
+        str, typer.Option(metavar="HOW", help="keep, none, or the most pixels a side may have.")
+    ] = "keep",
+    textures_from: Annotated[
+        list[Path] | None, typer.Option(metavar="FOLDER", help="A further folder to find files in; may come again.")
+    ] = None,
+    pivot: Annotated[
+        str, typer.Option(metavar="WHERE", help="keep, origin, base, centre and more: `zesty-otter steps pivot`.")
+    ] = "keep",
     pivot_of: Annotated[str, typer.Option(metavar="WHAT", help="object: a pivot each; scene: one for all.")] = "object",
     place: Annotated[str, typer.Option(metavar="WHERE", help="keep, or origin to move pivots there.")] = "keep",
     names: Annotated[
         str, typer.Option(metavar="TEMPLATE", help="Template for node names, or keep to leave them.")
     ] = "{name}",
+    names_table: Annotated[
+        Path | None, typer.Option(metavar="FILE.csv", help="Write the table of old and new names here.")
+    ] = None,
     triangulate: Annotated[
         str, typer.Option(metavar="RULE", help="shortest-diagonal, best-angle or fixed.")
     ] = "shortest-diagonal",
+    tangents: Annotated[str, typer.Option(metavar="OF", help="normal-mapped, all or none.")] = "normal-mapped",
+    step: Annotated[
+        list[str] | None,
+        typer.Option(metavar="'STEP KEY=VALUE'", help="Any other step, before names are given; may come again."),
+    ] = None,
     json: console.Json = False,
     quiet: console.Quiet = False,
     verbose: console.Verbose = False,
 ) -> int:
     """Read a file, mend it, write it, and read it back to see that it arrived."""
-    chosen: list[steps.Step] = []
+    frame = _wanted_frame(out, target, to_unit, to_axes)
+    extras = [word for word, kept in (("kind:light", lights), ("kind:camera", cameras)) if not kept]
+    chosen: list[steps.Step] = [steps.Roles(), steps.Select(keep=keep or (), drop=[*_words(drop), *extras])]
     if scale is not None:
         chosen.append(steps.Scale(factor=scale))
     if height is not None:
         chosen.append(steps.Scale(height=height))
+    if bake:
+        chosen.append(steps.BakeTransforms())
+    if weld is not None:
+        chosen.append(steps.Weld(distance=weld))
+    if clean:
+        chosen.append(steps.CleanUp())
+    chosen += [*_normals(normals), *_materials(materials), *_textures(textures)]
+    chosen += [steps.step_from_text(text) for text in step or ()]
     chosen.append(steps.Pivot(at=pivot, of=pivot_of, place=place))
     if names != "keep":
         chosen.append(steps.Names(template=names))
     chosen.append(steps.Triangulate(diagonal=triangulate))
-    frame = _wanted_frame(out, target, to_unit, to_axes)
+    if tangents != "none":
+        chosen.append(steps.Tangents(of=tangents))
+    folders = textures_from or []
     try:
-        scene, notes, arrival = convert(source, out, unit, axes, frame, chosen, quiet=quiet or json)
+        scene, notes, arrival = convert(source, out, unit, axes, frame, chosen, folders=folders, quiet=quiet or json)
     except UnknownUnitError:
-        guesses = audit.survey(formats.read(source, unit, axes)).guesses
-        if json:
-            console.print_json(
-                {"error": "the file names no unit; give --unit", "guesses": [asdict(g) for g in guesses]}
-            )
-        else:
-            console.messages.print(unit_table(guesses))
-            console.messages.print(
-                f"[problem]zesty-otter:[/] {escape(str(source))}: say which unit it is in, for example --unit cm.",
-                soft_wrap=True,
-            )
+        _say_unit_is_needed(source, unit, axes, json=json)
         return UnknownUnitError.exit_status
+    if names_table is not None:
+        save({names_table.name: [steps.names.table_text(scene.renamed).encode()]}, names_table, inputs=[source])
     if json:
         console.print_json(
             {
@@ -85,6 +124,46 @@ def command(
     return 1 if arrival.problems else 0
 
 
+def _words(text: str | None) -> list[str]:
+    return [word.strip() for word in (text or "").split(",") if word.strip()]
+
+
+def _normals(how: str) -> list[steps.Step]:
+    """The step an answer to --normals asks for."""
+    if how == "keep":
+        return []
+    try:
+        return [steps.Normals(by="angle", angle=float(how))]
+    except ValueError:
+        return [steps.Normals(by=how)]
+
+
+def _materials(how: str) -> list[steps.Step]:
+    if how == "keep":
+        return []
+    if how == "plain":
+        return [steps.Materials(plain=True)]
+    return [steps.Materials(shading=how)]
+
+
+def _textures(how: str) -> list[steps.Step]:
+    if how == "keep":
+        return []
+    return [steps.Textures(leave_out=True) if how == "none" else steps.Textures(largest=how)]
+
+
+def _say_unit_is_needed(source: Path, unit: str | None, axes: str | None, *, json: bool) -> None:
+    guesses = audit.survey(formats.read(source, unit, axes)).guesses
+    if json:
+        console.print_json({"error": "the file names no unit; give --unit", "guesses": [asdict(g) for g in guesses]})
+        return
+    console.messages.print(unit_table(guesses))
+    console.messages.print(
+        f"[problem]zesty-otter:[/] {escape(str(source))}: say which unit it is in, for example --unit cm.",
+        soft_wrap=True,
+    )
+
+
 def convert(
     source: Path,
     out: Path,
@@ -93,11 +172,12 @@ def convert(
     frame: Frame,
     chosen: list[steps.Step],
     *,
+    folders: Sequence[Path] = (),
     quiet: bool = False,
 ) -> tuple[Scene, list[Note], Arrival]:
     """The scene as written, the writer's notes, and the comparison with the file read back."""
     with console.progress(f"Reading {source.name}", quiet=quiet) as progress:
-        scene = formats.read(source, unit, axes, progress=progress)
+        scene = formats.read(source, unit, axes, progress=progress, folders=folders)
     with console.progress("Mending", quiet=quiet) as progress:
         scene = steps.Reframe(axes=" ".join(frame.axes), unit=frame.unit).apply(scene)
         for number, step in enumerate(chosen, 1):

@@ -26,6 +26,7 @@ CARRIES = (
     "metal/rough",
     "textures",
     "embedded textures",
+    "lights and cameras",
     "unit",
     "axes",
 )
@@ -71,7 +72,18 @@ class Format:
 
 
 _GLTF_CARRIES = frozenset(
-    {"tree", "normals", "UV sets", "colours", "materials", "metal/rough", "textures", "unit", "axes"}
+    {
+        "tree",
+        "normals",
+        "UV sets",
+        "colours",
+        "materials",
+        "metal/rough",
+        "textures",
+        "unit",
+        "axes",
+        "lights and cameras",
+    }
 )
 
 FORMATS = (
@@ -101,6 +113,7 @@ FORMATS = (
         (".glb",),
         Frame("left up forward", "m"),
         _GLTF_CARRIES | {"embedded textures"},
+        reader="zesty_otter.formats.gltf.reader",
         writer="zesty_otter.formats.gltf.writer",
         magic=b"glTF",
     ),
@@ -110,6 +123,7 @@ FORMATS = (
         (".gltf",),
         Frame("left up forward", "m"),
         _GLTF_CARRIES,
+        reader="zesty_otter.formats.gltf.reader",
         writer="zesty_otter.formats.gltf.writer",
     ),
 )

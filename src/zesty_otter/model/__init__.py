@@ -12,10 +12,13 @@ from zesty_otter.model.frame import (
 )
 from zesty_otter.model.material import COLOR_ROLES, TEXTURE_ROLES, Material, Texture, TextureUse
 from zesty_otter.model.mesh import Layer, Mesh, compact, corners_of_faces
-from zesty_otter.model.reframing import reframed
+from zesty_otter.model.naming import is_default_name
+from zesty_otter.model.reframing import reframed, turned_content
 from zesty_otter.model.scene import (
     ROLES,
+    Camera,
     Content,
+    Light,
     Node,
     Note,
     Placed,
@@ -30,9 +33,11 @@ __all__ = [
     "ROLES",
     "TEXTURE_ROLES",
     "UNITS",
+    "Camera",
     "Content",
     "Frame",
     "Layer",
+    "Light",
     "Material",
     "Mesh",
     "Node",
@@ -48,9 +53,11 @@ __all__ = [
     "count_of",
     "format_length",
     "format_unit",
+    "is_default_name",
     "parse_axes",
     "parse_length",
     "parse_unit",
     "placed_bounds",
     "reframed",
+    "turned_content",
 ]

@@ -181,11 +181,18 @@ class Mesh:
 
     def cached(self, compute: Callable[[Mesh], T]) -> T:
         """The result of ``compute(self)``, computed when first asked and kept with the mesh."""
+        return self._keep(compute, lambda: compute(self))
+
+    def _keep(self, key: Any, make: Callable[[], T]) -> T:
         kept: dict[Any, Any] = self.__dict__.setdefault("_kept", {})
-        if compute not in kept:
-            kept[compute] = compute(self)
-        result: T = kept[compute]
+        if key not in kept:
+            kept[key] = make()
+        result: T = kept[key]
         return result
+
+    def surface(self, compute: Callable[[NDArray[Any], NDArray[Any], NDArray[Any]], T]) -> T:
+        """``compute(points, face_start, corner_point)``, computed when first asked and kept with the mesh."""
+        return self._keep(compute, lambda: compute(self.points, self.face_start, self.corner_point))
 
     def replace(self, **changes: Any) -> Mesh:
         """A mesh with some fields changed; the others are shared. The caller vouches for the new ones."""
@@ -216,13 +223,27 @@ class Mesh:
             point_sets=_renumbered_sets(self.point_sets, used, self.point_count),
         )
 
-    def turned_round(self) -> Mesh:
-        """The same mesh with every face seen from its other side; normals are left as they are."""
+    def keep_points(self, kept: NDArray[np.bool_]) -> Mesh:
+        """The mesh without some points, which no face may use; ``kept`` is (P,)."""
+        number = np.cumsum(kept, dtype=np.int32) - np.int32(1)
+        return self.replace(
+            points=self.points[kept],
+            corner_point=number[self.corner_point],
+            point_sets=_renumbered_sets(self.point_sets, np.flatnonzero(kept), self.point_count),
+        )
+
+    def turned_round(self, faces: NDArray[np.bool_] | None = None) -> Mesh:
+        """The same mesh with faces seen from their other side, all or those in ``faces`` (F,).
+
+        Normals are left as they are.
+        """
         size = self.face_size
+        start = np.repeat(self.face_start[:-1], size)
         # Each face keeps its first corner, so that what depends on it (fixed diagonals) stays put.
-        within = np.arange(self.corner_count) - np.repeat(self.face_start[:-1], size)
-        mirrored = np.where(within == 0, 0, np.repeat(size, size) - within)
-        corners = np.repeat(self.face_start[:-1], size) + mirrored
+        within = np.arange(self.corner_count, dtype=np.int32) - start
+        corners = start + np.where(within == 0, 0, np.repeat(size, size) - within)
+        if faces is not None:
+            corners = np.where(np.repeat(faces, size), corners, np.arange(self.corner_count))
         layers = tuple(Layer(layer.kind, layer.values, layer.index[corners], layer.name) for layer in self.layers)
         return self.replace(corner_point=self.corner_point[corners], layers=layers)
 

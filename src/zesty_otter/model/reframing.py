@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from zesty_otter.errors import UnknownUnitError
 from zesty_otter.model.frame import Frame
 from zesty_otter.model.mesh import Layer, Mesh
-from zesty_otter.model.scene import Node, Scene
+from zesty_otter.model.scene import Camera, Content, Light, Node, Scene
 
 
 def reframed(scene: Scene, frame: Frame) -> Scene:
@@ -40,10 +40,25 @@ def reframed(scene: Scene, frame: Frame) -> Scene:
         transform = np.eye(4)
         transform[:3, :3] = rotation @ node.transform[:3, :3] @ rotation.T
         transform[:3, 3] = matrix @ node.transform[:3, 3]
-        return replace(node, transform=transform)
+        return replace(node, transform=transform, content=turned_content(node.content, rotation))
 
     moved = scene.map_meshes(lambda mesh: _reframed_mesh(mesh, matrix, rotation)).map_nodes(move)
     return replace(moved, frame=frame)
+
+
+def turned_content(content: Content | None, linear: NDArray[np.float64]) -> Content | None:
+    """A light or camera with its directions turned; anything else as it is."""
+    if isinstance(content, Light):
+        return replace(content, direction=_turned(linear, content.direction))
+    if isinstance(content, Camera):
+        return replace(content, direction=_turned(linear, content.direction), up=_turned(linear, content.up))
+    return content
+
+
+def _turned(linear: NDArray[np.float64], direction: tuple[float, float, float]) -> tuple[float, float, float]:
+    turned = linear @ np.array(direction)
+    x, y, z = turned / max(float(np.linalg.norm(turned)), 1e-300)
+    return float(x), float(y), float(z)
 
 
 def _reframed_mesh(mesh: Mesh, matrix: NDArray[np.float64], rotation: NDArray[np.float64]) -> Mesh:

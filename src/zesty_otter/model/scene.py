@@ -20,7 +20,43 @@ from zesty_otter.model.mesh import Mesh
 ROLES = ("visible", "collision", "shadow", "level", "bounds", "marker", "stand-in")
 """What a node is there for."""
 
-Content = Mesh
+
+@dataclass(frozen=True, eq=False)
+class Light:
+    """A light: ``kind`` is point, spot or directional; ``direction`` is where it shines in its node's space.
+
+    ``color`` is linear; ``intensity`` in candela (lux for directional); ``reach`` in metres, None for
+    unlimited; ``cone`` the inner and outer half angles of a spot in radians.
+    """
+
+    name: str
+    kind: str = "point"
+    color: tuple[float, float, float] = (1.0, 1.0, 1.0)
+    intensity: float = 1.0
+    reach: float | None = None
+    cone: tuple[float, float] = (0.0, 0.785398)
+    direction: tuple[float, float, float] = (0.0, 0.0, -1.0)
+
+
+@dataclass(frozen=True, eq=False)
+class Camera:
+    """A camera that looks along ``direction`` with ``up`` upward, in its node's space.
+
+    ``height`` is the vertical field of view in radians, or the height of the picture in the scene's unit
+    when ``perspective`` is false.
+    """
+
+    name: str
+    perspective: bool = True
+    height: float = 0.8
+    aspect: float | None = None
+    near: float = 0.1
+    far: float | None = None
+    direction: tuple[float, float, float] = (0.0, 0.0, -1.0)
+    up: tuple[float, float, float] = (0.0, 1.0, 0.0)
+
+
+Content = Mesh | Light | Camera
 
 
 @dataclass(frozen=True)
@@ -88,6 +124,11 @@ class Node:
             raise ModelError(f"'{self.role}' is not a role.", place=place, remedy=f"Use {', '.join(ROLES)}.")
         transform.flags.writeable = False
         object.__setattr__(self, "transform", transform)
+
+    @property
+    def kind(self) -> str:
+        """What it holds: mesh, light, camera or empty."""
+        return "empty" if self.content is None else type(self.content).__name__.lower()
 
     @property
     def mesh(self) -> Mesh | None:

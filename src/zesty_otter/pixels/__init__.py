@@ -12,6 +12,9 @@ from PIL import Image, UnidentifiedImageError
 
 _CHANNELS = "rgba"
 
+SUFFIXES = frozenset({".png", ".jpg", ".jpeg", ".bmp", ".tga", ".tif", ".tiff", ".gif", ".webp"})
+"""Endings of image files, for searching."""
+
 
 class ImageError(ValueError):
     """Bytes that are not an image we can use."""
@@ -53,6 +56,56 @@ def pack(size: tuple[int, int], red: Source, green: Source, blue: Source, alpha:
 
 
 Source = tuple[bytes, str] | int
+
+
+def single_channel(data: bytes, channel: str) -> bytes:
+    """One channel of an image as a grey PNG."""
+    return _png(_channel(_loaded(data), channel))
+
+
+def fitting_size(size: tuple[int, int], largest: int | None, power_of_two: str) -> tuple[int, int]:
+    """The size an image should have.
+
+    Parameters
+    ----------
+    size : (width, height)
+    largest : int or None
+        Most pixels of a side; both sides shrink alike.
+    power_of_two : {"no", "nearest", "lower"}
+        Afterwards, each side for itself; never above ``largest``.
+    """
+    width, height = size
+    if largest is not None and max(size) > largest:
+        factor = largest / max(size)
+        width, height = max(1, round(width * factor)), max(1, round(height * factor))
+    if power_of_two == "no":
+        return width, height
+    sides = []
+    for side in (width, height):
+        lower = 1 << (side.bit_length() - 1)
+        nearest = 2 * lower if power_of_two == "nearest" and side - lower > 2 * lower - side else lower
+        sides.append(lower if largest is not None and nearest > largest else nearest)
+    return sides[0], sides[1]
+
+
+def rework(data: bytes, *, size: tuple[int, int], flip_green: bool, kind: str) -> bytes:
+    """The image in another size, with its green channel turned upside down, as PNG or JPEG.
+
+    JPEG has no transparency; an image that needs it stays PNG.
+    """
+    image = _loaded(data)
+    if image.size != size:
+        image = image.resize(size, Image.Resampling.LANCZOS)
+    if flip_green:
+        planes = list(image.convert("RGB").split())
+        planes[1] = planes[1].point([255 - value for value in range(256)])
+        image = Image.merge("RGB", planes)
+    opaque = image.mode != "RGBA" or int(np.asarray(image)[..., 3].min()) == 255
+    if kind == "JPEG" and opaque:
+        out = io.BytesIO()
+        image.convert("RGB" if image.mode != "L" else "L").save(out, "JPEG", quality=92)
+        return out.getvalue()
+    return _png(image)
 
 
 def has_alpha(data: bytes) -> bool:

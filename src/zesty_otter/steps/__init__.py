@@ -1,13 +1,97 @@
 """What can be done to a scene: one module per kind of fix, each step a frozen settings model."""
 
-from zesty_otter.steps.base import Length, Step, apply
+import re
+import tomllib
+
+from zesty_otter.errors import UsageError
+from zesty_otter.steps.assets import Roles
+from zesty_otter.steps.bake import BakeTransforms
+from zesty_otter.steps.base import Length, Step, apply, closest
+from zesty_otter.steps.cleanup import CleanUp, Weld
+from zesty_otter.steps.materials import Materials
 from zesty_otter.steps.names import Names
 from zesty_otter.steps.pivot import Pivot
+from zesty_otter.steps.polygons import MergeFlat, Triangulate
 from zesty_otter.steps.reframe import Reframe
 from zesty_otter.steps.scale import Scale
-from zesty_otter.steps.triangulate import Triangulate
+from zesty_otter.steps.selection import Select
+from zesty_otter.steps.smoothing import Normals, Tangents
+from zesty_otter.steps.textures import Textures
+from zesty_otter.steps.uvs import UvSets
 
-STEPS: dict[str, type[Step]] = {step.slug: step for step in (Reframe, Scale, Pivot, Names, Triangulate)}
-"""Every step by its word in commands and job files."""
+STEPS: dict[str, type[Step]] = {
+    step.slug: step
+    for step in (
+        Roles,
+        Select,
+        Reframe,
+        Scale,
+        BakeTransforms,
+        Weld,
+        CleanUp,
+        MergeFlat,
+        Normals,
+        UvSets,
+        Materials,
+        Textures,
+        Pivot,
+        Names,
+        Triangulate,
+        Tangents,
+    )
+}
+"""Every step by its word in commands and job files, in the order in which they are usually taken."""
 
-__all__ = ["STEPS", "Length", "Names", "Pivot", "Reframe", "Scale", "Step", "Triangulate", "apply"]
+
+def step_named(slug: str) -> type[Step]:
+    """The step of a word, such as ``"weld"``."""
+    if slug not in STEPS:
+        raise UsageError(
+            f"'{slug}' is not a step.{closest(slug, list(STEPS))}", remedy="`zesty-otter steps` lists them."
+        )
+    return STEPS[slug]
+
+
+def step_from_text(text: str) -> Step:
+    """A step from one line: its word and settings, such as ``"weld distance=0.1mm across=matching"``.
+
+    Values are read as TOML where they are that (numbers, true, lists), else as they stand.
+    """
+    # Words end at blanks, but not within quotes and brackets.
+    slug, *words = re.findall(r"""(?:[^\s"'\[{]|"[^"]*"|'[^']*'|\[[^]]*\]|\{[^}]*\})+""", text) or [""]
+    settings = {}
+    for word in words:
+        key, equals, value = word.partition("=")
+        if not equals:
+            raise UsageError(f"'{word}' is not a setting.", remedy=f"Write: {slug} {key}=VALUE")
+        try:
+            settings[key] = tomllib.loads(f"value = {value}")["value"]
+        except tomllib.TOMLDecodeError:
+            settings[key] = value
+    return step_named(slug)(**settings)
+
+
+__all__ = [
+    "STEPS",
+    "BakeTransforms",
+    "CleanUp",
+    "Length",
+    "Materials",
+    "MergeFlat",
+    "Names",
+    "Normals",
+    "Pivot",
+    "Reframe",
+    "Roles",
+    "Scale",
+    "Select",
+    "Step",
+    "Tangents",
+    "Textures",
+    "Triangulate",
+    "UvSets",
+    "Weld",
+    "apply",
+    "step_from_text",
+    "step_named",
+]

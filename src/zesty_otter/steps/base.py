@@ -72,5 +72,5 @@ def _first_problem(step: type[Step], error: ValidationError) -> str:
     message = problem["msg"].removeprefix("Value error, ").rstrip(".")
     text = f"step '{step.slug}', setting '{where}': {message}" if where else f"step '{step.slug}': {message}"
     if not isinstance(given, str | int | float) or repr(given) in text:
-        return f"{text}."
+        return text if text.endswith("?") else f"{text}."
     return f"{text} (given: {given!r}).{closest(str(given), message.split(chr(39))[1::2])}"

@@ -1,16 +1,32 @@
-"""Names that are safe, unique and built by a template."""
+"""Names that are safe, unique and built by a template, and the table of old and new ones."""
 
 from __future__ import annotations
 
+import csv
+import io
 import re
 import unicodedata
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
-from typing import Any, ClassVar
+from pathlib import Path
+from typing import Any, ClassVar, Literal
 
 from pydantic import Field, field_validator
 
-from zesty_otter.model import Material, Mesh, Node, Renamed, Scene, Texture, count_of
+from zesty_otter.errors import InputError
+from zesty_otter.model import (
+    ROLES,
+    Material,
+    Mesh,
+    Node,
+    Note,
+    Placed,
+    Renamed,
+    Scene,
+    Texture,
+    count_of,
+    is_default_name,
+)
 from zesty_otter.steps.base import Step
 
 # Letters that lose more than an accent when spelled in ASCII.
@@ -22,35 +38,81 @@ _SPELLINGS = str.maketrans(
     }
 )  # fmt: skip
 
-_TOKENS = ("name", "role", "number", "group")
+_TOKENS = ("name", "role", "level", "number", "group", "material", "file")
+
+# Names that some file systems keep for themselves, whatever the ending.
+_RESERVED = frozenset(
+    {"con", "prn", "aux", "nul", *(f"com{n}" for n in range(1, 10)), *(f"lpt{n}" for n in range(1, 10))}
+)
+
+Case = Literal["keep", "lower", "upper", "snake", "kebab", "camel", "pascal"]
 
 
 class Names(Step):
     """Give nodes, meshes, materials and textures names that every program and file system takes.
 
-    Looks at all names. Changes characters that are not allowed, names that differ only in case, and
-    whatever the template says; a table of old and new names is kept with the scene. Refuses a template
-    with unknown tokens.
+    Looks at all names. Changes characters that are not allowed, names that differ only in case or are
+    reserved, and whatever table, search, case and templates say, in this order; a table of old and new
+    names is kept with the scene. Notes names nobody seems to have chosen, and names that two nodes of an
+    asset wanted. Refuses templates with unknown tokens.
     """
 
     slug: ClassVar[str] = "names"
-    example: ClassVar[dict[str, Any]] = {"template": "boatyard_{name}"}
+    example: ClassVar[dict[str, Any]] = {"template": "boatyard_{name}", "case": "snake"}
 
     template: str = Field(
         "{name}",
-        description="How node names are built, from {name}, {role}, {group} and {number} (a counter; {number:3}"
-        " has three digits).",
+        description="How node names are built, from {name}, {role}, {level}, {group}, {material} (of the first"
+        " slot), {file} and {number} (a counter; {number:3} has three digits).",
+    )
+    roles: dict[str, str] = Field(
+        default_factory=dict,
+        description="Templates for nodes of some roles; {name} is the asset's there where it is known.",
+    )
+    prefixes: dict[str, str] = Field(default_factory=dict, description="What stands before the names of a role.")
+    suffixes: dict[str, str] = Field(default_factory=dict, description="What stands behind the names of a role.")
+    materials: str = Field("{name}", description="How material names are built, from {name}, {file} and {number}.")
+    search: tuple[tuple[str, str], ...] = Field(
+        (), description="Pairs of a regular expression and what replaces it, applied to every name."
+    )
+    table: Path | None = Field(
+        None, description="A CSV file with the columns kind, old and new; names in it are replaced first."
+    )
+    undo: bool = Field(False, description="Read the table backwards: new names become old ones again.")
+    case: Case = Field("keep", description="keep, lower, upper, snake_case, kebab-case, camelCase or PascalCase.")
+    replace_defaults: str | None = Field(
+        None, description="A template for names nobody chose (cube.001, object), for example {file}_{number}."
     )
     allowed: str = Field("A-Za-z0-9_-", description="Characters that may stay, as in a regular expression's brackets.")
+    transliterate: bool = Field(True, description="Spell letters with accents and umlauts in plain ones.")
     longest: int = Field(63, ge=4, description="Most characters a name may have.")
 
-    @field_validator("template")
+    @field_validator("template", "materials", "replace_defaults")
     @classmethod
-    def _known_tokens(cls, template: str) -> str:
-        for token in re.findall(r"\{([^{}]*)\}", template):
+    def _known_tokens(cls, template: str | None) -> str | None:
+        for token in re.findall(r"\{([^{}]*)\}", template or ""):
             if token.partition(":")[0] not in _TOKENS:
                 raise ValueError(f"'{{{token}}}' is not one of {', '.join('{' + t + '}' for t in _TOKENS)}")
         return template
+
+    @field_validator("roles", "prefixes", "suffixes")
+    @classmethod
+    def _known_roles(cls, value: dict[str, str]) -> dict[str, str]:
+        for role, text in value.items():
+            if role not in ROLES:
+                raise ValueError(f"'{role}' is not a role; there are {', '.join(ROLES)}")
+            cls._known_tokens(text)
+        return value
+
+    @field_validator("search")
+    @classmethod
+    def _valid_search(cls, search: tuple[tuple[str, str], ...]) -> tuple[tuple[str, str], ...]:
+        for pattern, new in search:
+            try:
+                re.sub(pattern, new, "")
+            except (re.error, IndexError) as error:
+                raise ValueError(f"'{pattern}' and '{new}' are no search and replacement ({error})") from None
+        return search
 
     @field_validator("allowed")
     @classmethod
@@ -62,101 +124,207 @@ class Names(Step):
         return allowed
 
     def apply(self, scene: Scene) -> Scene:
+        table = _Table(self.table, self.undo)
         renamed: list[Renamed] = []
-        node_names = self._node_names(scene, renamed)
-        meshes = _table("mesh", scene.meshes, self._mesh_namer(scene, node_names), renamed)
-        materials = _table("material", scene.materials, self._unique_namer(), renamed)
-        textures = _table("texture", scene.textures, self._file_namer(), renamed)
-
-        made: dict[int, Texture] = {}
-
-        def rename_texture(texture: Texture) -> Texture:
-            name = textures[id(texture)]
-            return texture if name == texture.name else made.setdefault(id(texture), replace(texture, name=name))
-
-        def rename_material(material: Material) -> Material:
-            uses = {
-                role: use if (new := rename_texture(use.texture)) is use.texture else replace(use, texture=new)
-                for role, use in material.textures.items()
-            }
-            name = materials[id(material)]
-            if name == material.name and all(uses[role] is use for role, use in material.textures.items()):
-                return material
-            return replace(material, name=name).with_textures(uses)
-
-        def rename_mesh(mesh: Mesh) -> Mesh:
-            name = meshes[id(mesh)]
-            return mesh if name == mesh.name else mesh.replace(name=name)
-
-        def rename_node(n: int, node: Node) -> Node:
-            return node if node.name == node_names[n] else replace(node, name=node_names[n])
-
-        changed = scene.map_meshes(rename_mesh).map_materials(rename_material).rebuilt(rename_node)
+        notes: list[Note] = []
+        node_names = self._node_names(scene, table, renamed, notes)
+        meshes = _named("mesh", scene.meshes, self._mesh_namer(scene, node_names, table), renamed)
+        materials = _named("material", scene.materials, self._material_namer(scene, table), renamed)
+        textures = _named("texture", scene.textures, self._file_namer(table), renamed)
         if not renamed:
-            return scene
-        note = self.note(f"{count_of(len(renamed), 'name')} changed")
-        return replace(changed, renamed=(*scene.renamed, *renamed)).with_notes(note)
+            return scene.with_notes(*notes) if notes else scene
+        changed = _with_names(scene, node_names, meshes, materials, textures)
+        notes.append(self.note(f"{count_of(len(renamed), 'name')} changed"))
+        return replace(changed, renamed=(*scene.renamed, *renamed)).with_notes(*notes)
 
     def safe(self, name: str) -> str:
-        """The name spelled with allowed characters only."""
-        plain = unicodedata.normalize("NFC", name).translate(_SPELLINGS)
-        plain = "".join(c for c in unicodedata.normalize("NFKD", plain) if not unicodedata.combining(c))
+        """The name in the wanted case, spelled with allowed characters only, and not a reserved one."""
+        plain = unicodedata.normalize("NFC", name)
+        if self.transliterate:
+            plain = plain.translate(_SPELLINGS)
+            plain = "".join(c for c in unicodedata.normalize("NFKD", plain) if not unicodedata.combining(c))
+        plain = _in_case(plain, self.case)
         plain = re.sub(f"[^{self.allowed}]+", "_", plain)
-        return re.sub(r"_{2,}", "_", plain).strip("_")[: self.longest] or "unnamed"
+        plain = re.sub(r"_{2,}", "_", plain).strip("_")[: self.longest] or "unnamed"
+        return f"{plain}_" if plain.lower() in _RESERVED else plain
 
-    def _node_names(self, scene: Scene, renamed: list[Renamed]) -> list[str]:
+    def _searched(self, name: str) -> str:
+        for pattern, new in self.search:
+            name = re.sub(pattern, new, name)
+        return name
+
+    def _node_names(self, scene: Scene, table: _Table, renamed: list[Renamed], notes: list[Note]) -> list[str]:
         unique = self._unique_namer()
-        names = []
+        names, defaults, clashes = [], [], []
         for number, placed in enumerate(scene.walk(), 1):
             node = placed.node
-            new = unique(self._filled(node, number))
+            if table.has("node", node.name):
+                wanted = table.new("node", node.name)
+            else:
+                default = is_default_name(node.name)
+                if default:
+                    defaults.append(node.name)
+                template = self.replace_defaults if default and self.replace_defaults else self._template(node)
+                wanted = _filled(template, _tokens(placed, scene, number, self._searched(node.name)))
+                wanted = self.prefixes.get(node.role, "") + wanted + self.suffixes.get(node.role, "")
+            new = wanted if table.undoes("node", node.name) else unique(wanted)
+            if new.lower() != self.safe(wanted).lower() and not table.undoes("node", node.name):
+                clashes.append(self.safe(wanted))
             names.append(new)
             if new != node.name:
                 renamed.append(Renamed("node", node.name, new))
+        if defaults and not self.replace_defaults:
+            notes.append(self.note(f"names nobody seems to have chosen: {_listed(defaults)}", kind="guess"))
+        if clashes:
+            notes.append(self.note(f"wanted by more than one node, so numbered: {_listed(clashes)}", kind="guess"))
         return names
 
-    def _filled(self, node: Node, number: int) -> str:
-        def fill(found: re.Match[str]) -> str:
-            token, _, digits = found[1].partition(":")
-            if token == "number":
-                return str(number).zfill(int(digits) if digits.isdigit() else 2)
-            return {"name": node.name, "role": node.role, "group": node.groups[0] if node.groups else ""}[token]
-
-        return re.sub(r"\{([^{}]*)\}", fill, self.template)
+    def _template(self, node: Node) -> str:
+        return self.roles.get(node.role, self.template)
 
     def _unique_namer(self) -> Callable[[str], str]:
         taken: set[str] = set()
+        latest: dict[str, int] = {}
 
         def unique(name: str) -> str:
             base = self.safe(name)
-            new, count = base, 2
+            new, count = base, latest.get(base.lower(), 1)
             while new.lower() in taken:
+                count += 1
                 ending = f"_{count}"
-                new, count = base[: self.longest - len(ending)] + ending, count + 1
+                new = base[: self.longest - len(ending)] + ending
+            latest[base.lower()] = count
             taken.add(new.lower())
             return new
 
         return unique
 
-    def _mesh_namer(self, scene: Scene, node_names: list[str]) -> Callable[[str], str]:
+    def _mesh_namer(self, scene: Scene, node_names: list[str], table: _Table) -> Callable[[str], str]:
         """Meshes are named after the first node that shows them."""
         first: dict[int, str] = {}
         for placed, mesh in scene.placed_meshes():
             first.setdefault(id(mesh), node_names[placed.number])
         order = iter(first.values())
-        return lambda _: next(order)
 
-    def _file_namer(self) -> Callable[[str], str]:
+        def rename(name: str) -> str:
+            after_node = next(order)
+            return table.new("mesh", name) if table.undoes("mesh", name) else after_node
+
+        return rename
+
+    def _material_namer(self, scene: Scene, table: _Table) -> Callable[[str], str]:
+        unique = self._unique_namer()
+        numbers = iter(range(1, len(scene.materials) + 1))
+
+        def rename(name: str) -> str:
+            number = next(numbers)
+            if table.undoes("material", name):
+                return table.new("material", name)
+            if table.has("material", name):
+                return unique(table.new("material", name))
+            return unique(
+                _filled(self.materials, {"name": self._searched(name), "file": _file(scene), "number": str(number)})
+            )
+
+        return rename
+
+    def _file_namer(self, table: _Table) -> Callable[[str], str]:
         unique = self._unique_namer()
 
         def rename(name: str) -> str:
-            stem, dot, ending = name.rpartition(".")
+            if table.has("texture", name):
+                return table.new("texture", name)
+            stem, dot, ending = self._searched(name).rpartition(".")
             return f"{unique(stem)}.{self.safe(ending)}" if dot else unique(name)
 
         return rename
 
 
-def _table(kind: str, things: tuple[Any, ...], rename: Callable[[str], str], renamed: list[Renamed]) -> dict[int, str]:
+class _Table:
+    """The rename table of a step, empty when there is none."""
+
+    def __init__(self, path: Path | None, undo: bool) -> None:
+        self.undo = undo
+        self._new: dict[tuple[str, str], list[str]] = {}
+        for one in read_table(path) if path is not None else ():
+            old, new = (one.new, one.old) if undo else (one.old, one.new)
+            self._new.setdefault((one.kind, old), []).append(new)
+
+    def has(self, kind: str, name: str) -> bool:
+        return (kind, name) in self._new
+
+    def undoes(self, kind: str, name: str) -> bool:
+        """Whether a name comes back exactly as it was, safe or not."""
+        return self.undo and self.has(kind, name)
+
+    def new(self, kind: str, name: str) -> str:
+        """The new name; where one old name stands several times, its new ones come in turn."""
+        names = self._new[kind, name]
+        return names.pop(0) if len(names) > 1 else names[0]
+
+
+def read_table(path: Path) -> list[Renamed]:
+    """Read a table of old and new names: CSV with the columns kind, old, new."""
+    try:
+        text = path.read_text("utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        reason = getattr(error, "strerror", None) or "it is not UTF-8 text"
+        raise InputError(f"the rename table could not be read: {reason}.", file=path) from None
+    rows = list(csv.DictReader(io.StringIO(text)))
+    if rows and not {"old", "new"} <= rows[0].keys():
+        raise InputError("a rename table needs the columns kind, old and new.", file=path, place="line 1")
+    return [Renamed(row.get("kind") or "node", row["old"] or "", row["new"] or "") for row in rows]
+
+
+def table_text(renamed: Iterable[Renamed]) -> str:
+    """A table of old and new names as CSV, for `read_table`."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(("kind", "old", "new"))
+    writer.writerows((one.kind, one.old, one.new) for one in renamed)
+    return out.getvalue()
+
+
+def _tokens(placed: Placed, scene: Scene, number: int, name: str) -> dict[str, str]:
+    node = placed.node
+    mesh = node.mesh
+    material = next((slot.name for slot in mesh.slots if slot), "") if mesh else ""
+    group = node.groups[0] if node.groups else (placed.path[-2] if len(placed.path) > 1 else "")
+    return {
+        "name": str(node.properties.get("asset", name)) if node.role != "visible" else name,
+        "role": node.role,
+        "level": str(node.properties.get("level", 0)),
+        "number": str(number),
+        "group": group,
+        "material": material,
+        "file": _file(scene),
+    }
+
+
+def _file(scene: Scene) -> str:
+    return scene.source.stem if scene.source else scene.name
+
+
+def _filled(template: str, tokens: Mapping[str, str]) -> str:
+    def fill(found: re.Match[str]) -> str:
+        token, _, digits = found[1].partition(":")
+        value = tokens.get(token, "")
+        return value.zfill(int(digits)) if digits.isdigit() else value.zfill(2) if token == "number" else value
+
+    return re.sub(r"\{([^{}]*)\}", fill, template)
+
+
+def _in_case(name: str, case: Case) -> str:
+    if case in ("keep", "lower", "upper"):
+        return {"keep": name, "lower": name.lower(), "upper": name.upper()}[case]
+    words = re.findall(r"[A-Z]+(?![a-z])|[A-Z]?[a-z]+|\d+|[^\W\d_]+", name)
+    if case in ("snake", "kebab"):
+        return ("_" if case == "snake" else "-").join(word.lower() for word in words)
+    joined = "".join(word[:1].upper() + word[1:].lower() for word in words)
+    return joined[:1].lower() + joined[1:] if case == "camel" else joined
+
+
+def _named(kind: str, things: tuple[Any, ...], rename: Callable[[str], str], renamed: list[Renamed]) -> dict[int, str]:
     """The new name of each thing, by identity; changes are added to ``renamed``."""
     names = {}
     for thing in things:
@@ -164,3 +332,43 @@ def _table(kind: str, things: tuple[Any, ...], rename: Callable[[str], str], ren
         if names[id(thing)] != thing.name:
             renamed.append(Renamed(kind, thing.name, names[id(thing)]))
     return names
+
+
+def _with_names(
+    scene: Scene,
+    node_names: list[str],
+    meshes: Mapping[int, str],
+    materials: Mapping[int, str],
+    textures: Mapping[int, str],
+) -> Scene:
+    made: dict[int, Texture] = {}
+
+    def rename_texture(texture: Texture) -> Texture:
+        name = textures[id(texture)]
+        return texture if name == texture.name else made.setdefault(id(texture), replace(texture, name=name))
+
+    def rename_material(material: Material) -> Material:
+        uses = {
+            role: use if (new := rename_texture(use.texture)) is use.texture else replace(use, texture=new)
+            for role, use in material.textures.items()
+        }
+        name = materials[id(material)]
+        if name == material.name and all(uses[role] is use for role, use in material.textures.items()):
+            return material
+        return replace(material, name=name).with_textures(uses)
+
+    def rename_mesh(mesh: Mesh) -> Mesh:
+        name = meshes[id(mesh)]
+        return mesh if name == mesh.name else mesh.replace(name=name)
+
+    def rename_node(n: int, node: Node) -> Node:
+        return node if node.name == node_names[n] else replace(node, name=node_names[n])
+
+    return scene.map_meshes(rename_mesh).map_materials(rename_material).rebuilt(rename_node)
+
+
+def _listed(names: list[str]) -> str:
+    distinct = list(dict.fromkeys(names))
+    return ", ".join(repr(name) for name in distinct[:6]) + (
+        f" and {len(distinct) - 6} more" if len(distinct) > 6 else ""
+    )

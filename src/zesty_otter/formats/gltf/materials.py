@@ -69,6 +69,8 @@ class MaterialTable:
             out["alphaCutoff"] = material.alpha_cutoff
         if material.two_sided:
             out["doubleSided"] = True
+        if material.shading.get("unlit"):
+            self._extend(out, "KHR_materials_unlit", {})
         clearcoat = float(material.shading.get("clearcoat", 0.0))
         if clearcoat > 0:
             self._extend(

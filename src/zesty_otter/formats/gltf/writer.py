@@ -15,9 +15,9 @@ from zesty_otter.errors import InputError
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.gltf.materials import MaterialTable
 from zesty_otter.geometry.corners import join_points, split_vertices, take_rows
-from zesty_otter.geometry.normals import normals_by_group, unit_rows
+from zesty_otter.geometry.normals import filled_normals, unit_rows
 from zesty_otter.geometry.triangulation import triangulate
-from zesty_otter.model import Frame, Layer, Mesh, Node, Note, Scene, reframed
+from zesty_otter.model import Camera, Frame, Layer, Light, Mesh, Node, Note, Scene, reframed
 
 FRAME = Frame("left up forward", "m")
 """The only space a glTF file can be in (specification, section 3.4)."""
@@ -51,6 +51,8 @@ class _Writer:
         self.files: dict[str, list[Buffer]] = {}
         self.notes: list[Note] = []
         self.made_flat: list[str] = []
+        self.lights: list[dict[str, Any]] = []
+        self.cameras: list[dict[str, Any]] = []
         self.table = MaterialTable(self._add_image)
 
     def encoded(self) -> Encoded:
@@ -75,8 +77,11 @@ class _Writer:
             "accessors": self.accessors,
             "bufferViews": self.views,
             "buffers": [{"byteLength": self.length}],
+            "cameras": self.cameras,
             "extensionsUsed": sorted(self.table.extensions),
         }
+        if self.lights:
+            document["extensions"] = {"KHR_lights_punctual": {"lights": self.lights}}
         if not self.binary:
             document["buffers"][0]["uri"] = quote(f"{self.stem}.bin")
         document = {key: value for key, value in document.items() if value != []}
@@ -97,16 +102,38 @@ class _Writer:
                 siblings.append(len(nodes))
             out: dict[str, Any] = {"name": node.name, **_transform(node.transform)}
             nodes.append(out)
+            place = out
             if node.mesh is not None and id(node.mesh) in number:
                 out["mesh"] = number[id(node.mesh)]
             elif node.mesh is not None:
                 self.notes.append(Note("lost", "has no faces; written as an empty node", "gltf", node=node.name))
+            elif node.content is not None:
+                self._add_extra(node, out, nodes)
             if node.properties:
                 out["extras"] = dict(node.properties)
             if node.children:
-                out["children"] = []
-                stack.extend((child, out["children"]) for child in reversed(node.children))
+                children = place.setdefault("children", [])
+                stack.extend((child, children) for child in reversed(node.children))
         return first
+
+    def _add_extra(self, node: Node, out: dict[str, Any], nodes: list[dict[str, Any]]) -> None:
+        """A light or camera; those that do not look along -Z, as glTF's do, get a node of their own."""
+        content = node.content
+        assert isinstance(content, Light | Camera)
+        up = content.up if isinstance(content, Camera) else None
+        aim = _aim(content.direction, up)
+        if aim is not None:
+            holder: dict[str, Any] = {"name": f"{node.name}_aim", "matrix": aim}
+            out.setdefault("children", []).append(len(nodes))
+            nodes.append(holder)
+            out = holder
+        if isinstance(content, Camera):
+            out["camera"] = len(self.cameras)
+            self.cameras.append(_camera_json(content))
+        else:
+            out["extensions"] = {"KHR_lights_punctual": {"light": len(self.lights)}}
+            self.lights.append(_light_json(content))
+            self.table.extensions.add("KHR_lights_punctual")
 
     def _mesh(self, mesh: Mesh) -> dict[str, Any]:
         mesh = self._with_normals(mesh)
@@ -146,19 +173,18 @@ class _Writer:
         if own is not None and not own.has_holes:
             unit = unit_rows(own.values)
             return _with_layer(mesh, own, Layer("normal", unit, own.index))
-        values, index = normals_by_group(
+        if own is None and mesh.face_smoothing is None:
+            self.made_flat.append(mesh.name)
+        values, index = filled_normals(
             mesh.points,
             mesh.face_start,
             mesh.corner_point,
             join_points(mesh.points),
-            np.zeros(mesh.face_count, np.int32) if mesh.face_smoothing is None else mesh.face_smoothing,
+            mesh.face_smoothing,
+            None if own is None else (unit_rows(own.values), own.index),
         )
         if own is not None:
-            filled = np.where(own.index < 0, index + len(own.values), own.index)
-            unit = np.concatenate([unit_rows(own.values), values])
-            return _with_layer(mesh, own, Layer("normal", unit, filled))
-        if mesh.face_smoothing is None:
-            self.made_flat.append(mesh.name)
+            return _with_layer(mesh, own, Layer("normal", values, index))
         return mesh.replace(layers=(*mesh.layers, Layer("normal", values, index)))
 
     def _attributes(self, mesh: Mesh, corner: NDArray[np.int32]) -> dict[str, NDArray[np.float32]]:
@@ -238,6 +264,47 @@ def _transform(matrix: NDArray[np.float64]) -> dict[str, Any]:
     if np.array_equal(matrix[:3, :3], np.eye(3)):
         return {"translation": matrix[:3, 3].tolist()}
     return {"matrix": matrix.T.ravel().tolist()}
+
+
+def _aim(direction: tuple[float, float, float], up: tuple[float, float, float] | None) -> list[float] | None:
+    """The matrix that turns -Z to a direction (and +Y to ``up``), in column order; None when nothing turns."""
+    back = -np.array(direction) / np.linalg.norm(direction)
+    if up is None:
+        up = (0.0, 1.0, 0.0) if abs(back[1]) < 0.9 else (0.0, 0.0, 1.0)
+    right = np.cross(up, back)
+    right /= np.linalg.norm(right)
+    matrix = np.eye(4)
+    matrix[:3, :3] = np.stack([right, np.cross(back, right), back], axis=1)
+    return None if np.allclose(matrix, np.eye(4), atol=1e-7) else matrix.T.ravel().tolist()
+
+
+def _camera_json(camera: Camera) -> dict[str, Any]:
+    if camera.perspective:
+        lens = {"yfov": camera.height, "znear": camera.near, "zfar": camera.far, "aspectRatio": camera.aspect}
+        lens = {key: value for key, value in lens.items() if value is not None}
+        return {"name": camera.name, "type": "perspective", "perspective": lens}
+    high = camera.height / 2
+    lens = {
+        "xmag": high * (camera.aspect or 1.0),
+        "ymag": high,
+        "znear": camera.near,
+        "zfar": camera.far or camera.near + 1000.0,
+    }
+    return {"name": camera.name, "type": "orthographic", "orthographic": lens}
+
+
+def _light_json(light: Light) -> dict[str, Any]:
+    out: dict[str, Any] = {
+        "name": light.name,
+        "type": light.kind,
+        "color": list(light.color),
+        "intensity": light.intensity,
+    }
+    if light.reach is not None:
+        out["range"] = light.reach
+    if light.kind == "spot":
+        out["spot"] = {"innerConeAngle": light.cone[0], "outerConeAngle": light.cone[1]}
+    return out
 
 
 def _glb_chunks(text: bytes, chunks: list[Buffer], length: int) -> Iterator[Buffer]:

@@ -1,0 +1,98 @@
+"""`zesty-otter steps`: what can be done to a scene."""
+
+from __future__ import annotations
+
+import inspect
+import json as json_module
+from typing import Annotated, Any
+
+import typer
+from pydantic_core import PydanticUndefined
+from rich.markup import escape
+
+from zesty_otter.cli import console
+from zesty_otter.cli.console import results
+from zesty_otter.steps import STEPS, Step, step_named
+
+
+def command(
+    name: Annotated[str | None, typer.Argument(help="A step to explain.", show_default=False)] = None,
+    json: console.Json = False,
+) -> None:
+    """List the steps, or explain one: what it looks at, its settings, and an example."""
+    if json:
+        documents = [document(step) for slug, step in STEPS.items() if name in (None, slug)]
+        console.print_json(document(step_named(name)) if name else documents)
+    elif name is None:
+        made = console.table("step", "what it does")
+        for slug, step in STEPS.items():
+            made.add_row(slug, first_line(step))
+        results.print(made)
+        results.print("\n`zesty-otter steps NAME` explains one; `convert --step 'NAME key=value'` takes it.")
+    else:
+        explain(step_named(name))
+
+
+def explain(step: type[Step]) -> None:
+    """Print what a step is for and what it can be told."""
+    results.print(f"[title]{step.slug}[/]  {escape(first_line(step))}\n")
+    results.print(escape(body(step)))
+    results.print()
+    made = console.table("setting", "default", "what it says")
+    for field in document(step)["settings"]:
+        made.add_row(field["name"], escape(field["default"]), escape(field["description"]))
+    results.print(made)
+    results.print(f"\n[label]example[/]  {escape(example_line(step))}", soft_wrap=True)
+
+
+def document(step: type[Step]) -> dict[str, Any]:
+    """A step as plain data, taken from its settings model."""
+    return {
+        "name": step.slug,
+        "summary": first_line(step),
+        "description": body(step),
+        "settings": [
+            {"name": name, "default": _default(field), "description": field.description or ""}
+            for name, field in step.model_fields.items()
+        ],
+        "example": example_line(step),
+    }
+
+
+def first_line(step: type[Step]) -> str:
+    return (inspect.getdoc(step) or "").splitlines()[0]
+
+
+def body(step: type[Step]) -> str:
+    """The rest of the description, as one paragraph."""
+    return " ".join((inspect.getdoc(step) or "").partition("\n\n")[2].split()).replace("``", "")
+
+
+def example_line(step: type[Step]) -> str:
+    """The step's example as `convert --step` takes it."""
+    words = []
+    for key, value in step.example.items():
+        text = value if isinstance(value, str) and " " not in value else _toml(value)
+        words.append(f"{key}={text}")
+    return f"--step '{' '.join([step.slug, *words])}'"
+
+
+def _toml(value: Any) -> str:
+    if isinstance(value, dict):
+        return "{" + ",".join(f"{key}={_toml(one)}" for key, one in value.items()) + "}"
+    if isinstance(value, list | tuple):
+        return "[" + ",".join(_toml(one) for one in value) + "]"
+    return json_module.dumps(value, ensure_ascii=False)
+
+
+def _default(field: Any) -> str:
+    value = field.default
+    if value is PydanticUndefined:
+        value = field.default_factory() if field.default_factory else ""
+    if value is None or value in ((), {}):
+        return "none"
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, dict):
+        return ", ".join(f"{key}: {' or '.join(one)}" for key, one in value.items())
+    return str(value)

@@ -1,0 +1,564 @@
+"""glTF 2.0 to a scene (Khronos, "glTF 2.0 specification", 2021), from .glb or .gltf."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import json
+import struct
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from pathlib import Path
+from types import MappingProxyType
+from typing import Any
+from urllib.parse import unquote
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.errors import InputError, ModelError
+from zesty_otter.formats.files import find_beside, load
+from zesty_otter.model import (
+    Camera,
+    Content,
+    Frame,
+    Layer,
+    Light,
+    Material,
+    Mesh,
+    Node,
+    Note,
+    Scene,
+    Texture,
+    TextureUse,
+    count_of,
+)
+
+_COMPONENTS = {5120: "i1", 5121: "u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
+_WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT2": 4, "MAT3": 9, "MAT4": 16}
+_TRIANGLES, _STRIP, _FAN = 4, 5, 6
+_KNOWN_EXTENSIONS = frozenset(
+    {
+        "KHR_lights_punctual",
+        "KHR_materials_clearcoat",
+        "KHR_materials_emissive_strength",
+        "KHR_materials_unlit",
+        "KHR_mesh_quantization",
+        "KHR_texture_transform",
+    }
+)
+
+
+def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
+    """Read a .glb or .gltf file with all it refers to."""
+    data = load(path)
+    try:
+        return _Reader(path, data, folders, progress).scene()
+    except ModelError as error:
+        raise InputError(error.problem, file=path, place=error.place, remedy=error.remedy) from None
+    except RecursionError:
+        raise InputError("is nested too deeply.", file=path) from None
+    except (KeyError, IndexError, TypeError, ValueError, AttributeError, OverflowError, struct.error) as error:
+        raise InputError(
+            f"is not sound glTF ({type(error).__name__}: {str(error)[:120]}).", file=path, remedy="Export it again."
+        ) from None
+
+
+class _Reader:
+    def __init__(
+        self,
+        path: Path,
+        data: NDArray[np.uint8],
+        folders: Sequence[Path],
+        progress: Callable[[float], None] | None,
+    ) -> None:
+        self.path, self.folders, self.progress = path, folders, progress
+        self.notes: list[Note] = []
+        self.read_files: list[Path] = []
+        self.binary: NDArray[np.uint8] | None = None
+        self.document = self._document(data)
+        self.buffers: dict[int, NDArray[np.uint8]] = {}
+        self.textures: dict[int, Texture] = {}
+        self.materials: dict[int, Material] = {}
+        self.meshes: dict[int, Mesh] = {}
+
+    def fail(self, problem: str, place: str = "") -> InputError:
+        return InputError(problem, file=self.path, place=place or None)
+
+    def note(self, kind: str, text: str, node: str = "") -> None:
+        self.notes.append(Note(kind, text, "gltf", str(self.path), node=node))
+
+    def scene(self) -> Scene:
+        asset = self.document.get("asset", {})
+        if str(asset.get("version", "")).split(".")[0] != "2":
+            raise self.fail(f"is glTF {asset.get('version', 'of no version')}; only 2.0 can be read.")
+        self._check_extensions()
+        roots = self._roots()
+        nodes = self._nodes(roots)
+        for what in ("animations", "skins"):
+            if self.document.get(what):
+                self.note(
+                    "lost", f"{count_of(len(self.document[what]), what[:-1])} not carried; meshes stand as modelled"
+                )
+        name = next(iter(self._list("scenes")), {}).get("name") or self.path.stem
+        return Scene(
+            nodes,
+            Frame("left up forward", "m"),
+            str(name),
+            tuple(self.notes),
+            self.path,
+            tuple(self.read_files),
+        )
+
+    # The file and its buffers
+
+    def _document(self, data: NDArray[np.uint8]) -> dict[str, Any]:
+        text = data.tobytes() if data[:4].tobytes() != b"glTF" else self._chunks(data)
+        document = json.loads(text.decode("utf-8-sig"))
+        if not isinstance(document, dict):
+            raise self.fail("is JSON, but not glTF.")
+        return document
+
+    def _chunks(self, data: NDArray[np.uint8]) -> bytes:
+        if len(data) < 20:
+            raise self.fail("is cut off in its header.")
+        version, length = struct.unpack_from("<II", data, 4)
+        if version != 2:
+            raise self.fail(f"is binary glTF {version}; only 2 can be read.")
+        if length > len(data):
+            raise self.fail(f"is cut off: {len(data):,} of {length:,} bytes are there.")
+        at, text = 12, None
+        while at + 8 <= len(data):
+            size, kind = struct.unpack_from("<I4s", data, at)
+            if at + 8 + size > len(data):
+                raise self.fail("is cut off within a chunk.", f"byte {at}")
+            chunk = data[at + 8 : at + 8 + size]
+            if kind == b"JSON" and text is None:
+                text = chunk.tobytes()
+            elif kind == b"BIN\0" and self.binary is None:
+                self.binary = chunk
+            at += 8 + size + (-size % 4)
+        if text is None:
+            raise self.fail("has no JSON chunk.")
+        return text
+
+    def _check_extensions(self) -> None:
+        required = [name for name in self._list("extensionsRequired") if name not in _KNOWN_EXTENSIONS]
+        if required:
+            raise self.fail(f"needs {', '.join(map(str, required))}, which cannot be read yet.")
+        used = [name for name in self._list("extensionsUsed") if name not in _KNOWN_EXTENSIONS]
+        if used:
+            self.note("lost", f"extensions not carried: {', '.join(map(str, used))}")
+
+    def _list(self, key: str) -> list[Any]:
+        found = self.document.get(key, [])
+        if not isinstance(found, list):
+            raise self.fail(f"'{key}' is not a list.")
+        return found
+
+    def _buffer(self, number: int) -> NDArray[np.uint8]:
+        if number not in self.buffers:
+            about = self._list("buffers")[_index(number, "buffer")]
+            uri = about.get("uri")
+            if uri is None:
+                if self.binary is None:
+                    raise self.fail("refers to a binary chunk that is not there.", f"buffer {number}")
+                data = self.binary
+            else:
+                data = np.frombuffer(self._referenced(uri, f"buffer {number}"), np.uint8)
+            if len(data) < about["byteLength"]:
+                raise self.fail(
+                    f"{about['byteLength']:,} bytes were promised, {len(data):,} are there.", f"buffer {number}"
+                )
+            self.buffers[number] = data
+        return self.buffers[number]
+
+    def _referenced(self, uri: str, place: str) -> bytes:
+        if uri.startswith("data:"):
+            return _data_uri(uri)[1]
+        found = find_beside(self.path, unquote(uri), also_in=self.folders)
+        if found.path is None:
+            raise self.fail(f"'{uri}' was not found.", place)
+        self.read_files.append(found.path)
+        return load(found.path).tobytes()
+
+    def _view(self, number: int) -> tuple[NDArray[np.uint8], int]:
+        view = self._list("bufferViews")[_index(number, "bufferView")]
+        buffer = self._buffer(view["buffer"])
+        start, length = int(view.get("byteOffset", 0)), int(view["byteLength"])
+        if start < 0 or length < 0 or start + length > len(buffer):
+            raise self.fail("reaches beyond its buffer.", f"bufferView {number}")
+        return buffer[start : start + length], int(view.get("byteStride", 0))
+
+    def _accessor(self, number: int) -> NDArray[Any]:
+        """The values of an accessor, (count, width); whole numbers that stand for shares become these."""
+        place = f"accessor {number}"
+        about = self._list("accessors")[_index(number, "accessor")]
+        dtype, width, count = np.dtype(_COMPONENTS[about["componentType"]]), _WIDTHS[about["type"]], int(about["count"])
+        if count < 0:
+            raise self.fail("has a negative count.", place)
+        if "bufferView" in about:
+            values = self._strided(about["bufferView"], int(about.get("byteOffset", 0)), count, width, dtype, place)
+        else:
+            if count * width > 4 * sum(len(self._buffer(n)) for n in range(len(self._list("buffers")))) + 65536:
+                raise self.fail(f"promises {count:,} values that are not in the file.", place)
+            values = np.zeros((count, width), dtype)
+        if "sparse" in about:
+            values = self._sparse(values.copy(), about["sparse"], width, dtype, place)
+        if about.get("normalized") and dtype.kind != "f":
+            limit = np.iinfo(dtype).max
+            values = np.maximum(values.astype(np.float32) / np.float32(limit), np.float32(-1.0))
+        return values
+
+    def _strided(
+        self, view: int, offset: int, count: int, width: int, dtype: np.dtype[Any], place: str
+    ) -> NDArray[Any]:
+        data, stride = self._view(view)
+        step = stride or width * dtype.itemsize
+        end = offset + (count - 1) * step + width * dtype.itemsize if count else offset
+        if offset < 0 or step < width * dtype.itemsize or end > len(data):
+            raise self.fail("reaches beyond its data.", place)
+        if count == 0:
+            return np.zeros((0, width), dtype)
+        return np.ndarray((count, width), dtype, data[offset:].data, strides=(step, dtype.itemsize))
+
+    def _sparse(
+        self, values: NDArray[Any], sparse: Mapping[str, Any], width: int, dtype: np.dtype[Any], place: str
+    ) -> NDArray[Any]:
+        count, where, what = int(sparse["count"]), sparse["indices"], sparse["values"]
+        index_type = np.dtype(_COMPONENTS[where["componentType"]])
+        index = self._strided(where["bufferView"], int(where.get("byteOffset", 0)), count, 1, index_type, place)
+        if count and int(index.max()) >= len(values):
+            raise self.fail("replaces values it does not have.", place)
+        values[index[:, 0]] = self._strided(
+            what["bufferView"], int(what.get("byteOffset", 0)), count, width, dtype, place
+        )
+        return values
+
+    # The tree
+
+    def _roots(self) -> list[int]:
+        scenes = self._list("scenes")
+        if not scenes:
+            children = {child for node in self._list("nodes") for child in node.get("children", [])}
+            return [n for n in range(len(self._list("nodes"))) if n not in children]
+        if len(scenes) > 1:
+            self.note("lost", f"{count_of(len(scenes) - 1, 'further scene')} left out; the default one is read")
+        return list(scenes[_index(self.document.get("scene", 0), "scene")].get("nodes", []))
+
+    def _nodes(self, roots: list[int]) -> tuple[Node, ...]:
+        about = self._list("nodes")
+        order: list[int] = []
+        stack = list(reversed(roots))
+        seen: set[int] = set()
+        while stack:
+            number = _index(stack.pop(), "node")
+            if number in seen:
+                raise self.fail("is below itself or has two parents, so the nodes are no tree.", f"node {number}")
+            seen.add(number)
+            order.append(number)
+            stack.extend(reversed(about[number].get("children", [])))
+        made: dict[int, Node] = {}
+        for done, number in enumerate(reversed(order)):
+            made[number] = self._node(number, about[number], made)
+            if self.progress is not None and done % 64 == 0:
+                self.progress(done / len(order))
+        return tuple(made[number] for number in roots)
+
+    def _node(self, number: int, about: Mapping[str, Any], made: Mapping[int, Node]) -> Node:
+        name = str(about.get("name") or f"node_{number}")
+        transform = _transform(about)
+        if not np.isfinite(transform).all():
+            raise self.fail("has a transform with numbers that are not finite.", f"node {name}")
+        content: Content | None = None
+        if "mesh" in about:
+            content = self._mesh(about["mesh"])
+            if "skin" in about:
+                transform = np.eye(4)  # specification, section 3.7.3.3: the node of a skinned mesh does not move it
+        elif "camera" in about:
+            content = self._camera(about["camera"])
+        elif "KHR_lights_punctual" in about.get("extensions", {}):
+            content = self._light(about["extensions"]["KHR_lights_punctual"]["light"])
+        extras = about.get("extras", {})
+        return Node(
+            name,
+            transform,
+            tuple(made[child] for child in about.get("children", [])),
+            content,
+            properties=MappingProxyType(dict(extras) if isinstance(extras, dict) else {"extras": extras}),
+        )
+
+    def _camera(self, number: int) -> Camera:
+        about = self._list("cameras")[_index(number, "camera")]
+        name = str(about.get("name") or f"camera_{number}")
+        if about["type"] == "perspective":
+            lens = about["perspective"]
+            return Camera(name, True, lens["yfov"], lens.get("aspectRatio"), lens["znear"], lens.get("zfar"))
+        lens = about["orthographic"]
+        return Camera(name, False, 2 * lens["ymag"], lens["xmag"] / lens["ymag"], lens["znear"], lens["zfar"])
+
+    def _light(self, number: int) -> Light:
+        lights = self.document.get("extensions", {}).get("KHR_lights_punctual", {}).get("lights", [])
+        about = lights[_index(number, "light")]
+        spot = about.get("spot", {})
+        color = [float(value) for value in about.get("color", (1.0, 1.0, 1.0))]
+        return Light(
+            str(about.get("name") or f"light_{number}"),
+            about["type"],
+            (color[0], color[1], color[2]),
+            float(about.get("intensity", 1.0)),
+            about.get("range"),
+            (float(spot.get("innerConeAngle", 0.0)), float(spot.get("outerConeAngle", np.pi / 4))),
+        )
+
+    # Meshes
+
+    def _mesh(self, number: int) -> Mesh:
+        if number not in self.meshes:
+            about = self._list("meshes")[_index(number, "mesh")]
+            name = str(about.get("name") or f"mesh_{number}")
+            self.meshes[number] = _assembled(name, list(self._primitives(about, name)))
+        return self.meshes[number]
+
+    def _primitives(self, about: Mapping[str, Any], name: str) -> Iterator[_Primitive]:
+        for number, primitive in enumerate(about["primitives"]):
+            place = f"mesh {name}, primitive {number}"
+            mode = primitive.get("mode", _TRIANGLES)
+            if mode not in (_TRIANGLES, _STRIP, _FAN):
+                self.note("lost", f"{place}: points and lines are not carried")
+                continue
+            attributes = {key: self._accessor(one) for key, one in primitive["attributes"].items()}
+            if "POSITION" not in attributes:
+                self.note("lost", f"{place}: has no positions")
+                continue
+            count = len(attributes["POSITION"])
+            if any(len(values) != count for values in attributes.values()):
+                raise self.fail("its attributes differ in number.", place)
+            index = np.arange(count) if "indices" not in primitive else self._accessor(primitive["indices"])[:, 0]
+            if len(index) and int(index.max()) >= count:
+                raise self.fail(f"uses vertex {int(index.max())}, but has only {count}.", place)
+            corners = _triangles(index.astype(np.int32), mode)
+            sound = np.isfinite(attributes["POSITION"]).all(axis=1)
+            if not sound.all():
+                bad = ~sound[corners].all(axis=1)
+                self.note("lost", f"{place}: {count_of(int(bad.sum()), 'triangle')} without finite positions skipped")
+                corners = corners[~bad]
+                attributes["POSITION"] = np.where(sound[:, None], attributes["POSITION"], 0)
+            material = self._material(primitive["material"]) if "material" in primitive else None
+            if "targets" in primitive:
+                self.note("lost", f"{place}: shape variants (morph targets) are not carried")
+            yield _Primitive(attributes, corners, material)
+
+    # Materials
+
+    def _material(self, number: int) -> Material:
+        if number in self.materials:
+            return self.materials[number]
+        about = self._list("materials")[_index(number, "material")]
+        surface, extensions = about.get("pbrMetallicRoughness", {}), about.get("extensions", {})
+        uses = {
+            "base_color": self._use(surface.get("baseColorTexture")),
+            "metallic": self._use(surface.get("metallicRoughnessTexture"), "b"),
+            "roughness": self._use(surface.get("metallicRoughnessTexture"), "g"),
+            "normal": self._use(about.get("normalTexture"), strength="scale"),
+            "occlusion": self._use(about.get("occlusionTexture"), "r", strength="strength"),
+            "emissive": self._use(about.get("emissiveTexture")),
+        }
+        strength = float(extensions.get("KHR_materials_emissive_strength", {}).get("emissiveStrength", 1.0))
+        emissive = [strength * float(value) for value in about.get("emissiveFactor", (0, 0, 0))]
+        color = [float(value) for value in surface.get("baseColorFactor", (1, 1, 1, 1))]
+        coat = extensions.get("KHR_materials_clearcoat", {})
+        shading: dict[str, Any] = {}
+        if coat.get("clearcoatFactor"):
+            shading = {
+                "clearcoat": coat["clearcoatFactor"],
+                "clearcoat_roughness": coat.get("clearcoatRoughnessFactor", 0),
+            }
+        if "KHR_materials_unlit" in extensions:
+            shading["unlit"] = True
+        self.materials[number] = Material(
+            str(about.get("name") or f"material_{number}"),
+            (color[0], color[1], color[2], color[3]),
+            float(surface.get("metallicFactor", 1.0)),
+            float(surface.get("roughnessFactor", 1.0)),
+            (emissive[0], emissive[1], emissive[2]),
+            str(about.get("alphaMode", "OPAQUE")).lower(),
+            float(about.get("alphaCutoff", 0.5)),
+            bool(about.get("doubleSided", False)),
+            shading=MappingProxyType(shading),
+        ).with_textures({role: use for role, use in uses.items() if use is not None})
+        return self.materials[number]
+
+    def _use(
+        self, info: Mapping[str, Any] | None, channel: str | None = None, *, strength: str = ""
+    ) -> TextureUse | None:
+        if info is None:
+            return None
+        texture = self._list("textures")[_index(info["index"], "texture")]
+        if "source" not in texture:
+            self.note("lost", "a texture has no image that can be read")
+            return None
+        place = info.get("extensions", {}).get("KHR_texture_transform", {})
+        offset, scale = place.get("offset", (0.0, 0.0)), place.get("scale", (1.0, 1.0))
+        samplers = self._list("samplers")
+        sampler = samplers[_index(texture["sampler"], "sampler")] if "sampler" in texture else {}
+        return TextureUse(
+            self._image(texture["source"]),
+            int(place.get("texCoord", info.get("texCoord", 0))),
+            channel,
+            # glTF's UVs start at the upper left corner, ours at the lower left.
+            (float(offset[0]), 1.0 - float(scale[1]) - float(offset[1])),
+            (float(scale[0]), float(scale[1])),
+            -float(place.get("rotation", 0.0)),
+            sampler.get("wrapS") == 33071,
+            float(info.get(strength, 1.0)) if strength else 1.0,
+        )
+
+    def _image(self, number: int) -> Texture:
+        if number not in self.textures:
+            about = self._list("images")[_index(number, "image")]
+            self.textures[number] = self._texture(number, about)
+        return self.textures[number]
+
+    def _texture(self, number: int, about: Mapping[str, Any]) -> Texture:
+        ending = {"image/png": ".png", "image/jpeg": ".jpg"}.get(about.get("mimeType", ""), "")
+        name = str(about.get("name") or f"image_{number}")
+        if "bufferView" in about:
+            data, _ = self._view(about["bufferView"])
+            return Texture(name if name.endswith(ending) else name + ending, data=data.tobytes())
+        uri = about["uri"]
+        if uri.startswith("data:"):
+            mime, content = _data_uri(uri)
+            ending = {"image/png": ".png", "image/jpeg": ".jpg"}.get(mime, ending)
+            return Texture(name if name.endswith(ending) else name + ending, data=content)
+        wanted = unquote(uri)
+        found = find_beside(self.path, wanted, also_in=self.folders)
+        if found.remark:
+            self.note("guess", found.remark)
+        if found.path is None:
+            places = ", ".join(map(str, found.looked_in))
+            self.note("lost", f"texture '{wanted}' was not found (looked in {places})")
+        return Texture(wanted.replace("\\", "/").rsplit("/", 1)[-1], found.path, None, wanted, found.looked_in)
+
+
+class _Primitive:
+    """A material section as the file has it: attributes by name (V, n), triangles (T, 3), material."""
+
+    def __init__(self, attributes: dict[str, NDArray[Any]], corners: NDArray[np.int32], material: Material | None):
+        self.attributes, self.corners, self.material = attributes, corners, material
+
+
+def _assembled(name: str, primitives: list[_Primitive]) -> Mesh:
+    """One mesh with a slot for each primitive. Primitives with the same material share a slot."""
+    slots: dict[int, int] = {}
+    face_slot, corner_point, points = [], [], []
+    base = 0
+    for one in primitives:
+        slot = slots.setdefault(id(one.material), len(slots))
+        face_slot.append(np.full(len(one.corners), slot, np.int32))
+        corner_point.append(one.corners.ravel() + base)
+        points.append(one.attributes["POSITION"].astype(np.float64))
+        base += len(points[-1])
+    if not primitives:
+        return Mesh(name, np.zeros((0, 3)), np.zeros(1, np.int32), np.zeros(0, np.int32))
+    corners = np.concatenate(corner_point)
+    materials = tuple({id(one.material): one.material for one in primitives}.values())
+    keys = list(dict.fromkeys(key for one in primitives for key in one.attributes))
+    layers = [layer for key in sorted(keys, key=_layer_order) for layer in _layer(key, primitives, corners)]
+    return Mesh(
+        name,
+        np.concatenate(points),
+        np.arange(0, len(corners) + 1, 3, dtype=np.int32),
+        corners,
+        tuple(layers),
+        materials,
+        np.concatenate(face_slot) if len(materials) > 1 else None,
+    )
+
+
+def _layer_order(key: str) -> tuple[int, str]:
+    kinds = ("TEXCOORD", "COLOR", "NORMAL", "TANGENT")
+    word = key.partition("_")[0]
+    return kinds.index(word) if word in kinds else len(kinds), key
+
+
+def _layer(key: str, primitives: list[_Primitive], corners: NDArray[np.int32]) -> Iterator[Layer]:
+    """The layer of an attribute over all primitives; corners of those without it have none."""
+    kind = {"NORMAL": "normal", "TANGENT": "tangent", "TEXCOORD": "uv", "COLOR": "color"}.get(key.partition("_")[0])
+    if kind is None:
+        return
+    widths = {len(one.attributes[key][0]) for one in primitives if key in one.attributes and len(one.attributes[key])}
+    if not widths:
+        return
+    width = max(widths)
+    values = []
+    there: list[NDArray[np.bool_]] = []
+    for one in primitives:
+        own = one.attributes.get(key)
+        count = len(one.attributes["POSITION"])
+        block = np.ones((count, width), np.float32) if kind == "color" else np.zeros((count, width), np.float32)
+        if own is not None:
+            block[:, : own.shape[1]] = own
+        finite = np.isfinite(block).all(axis=1)
+        block[~finite] = 0
+        values.append(block)
+        there.append(finite if own is not None else np.zeros(count, bool))
+    table, known = np.concatenate(values), np.concatenate(there)
+    if kind == "uv":
+        table[:, 1] = 1.0 - table[:, 1]  # ours start at the lower left corner
+    index = corners if known.all() else np.where(known[corners], corners, -1)
+    yield Layer(kind, table, index)
+
+
+def _triangles(index: NDArray[np.int32], mode: int) -> NDArray[np.int32]:
+    """(T, 3) vertices of a list, strip or fan of triangles; those without three vertices are left out."""
+    if mode == _TRIANGLES:
+        return index[: len(index) // 3 * 3].reshape(-1, 3)
+    count = max(len(index) - 2, 0)
+    steps = np.arange(count)
+    if mode == _FAN:
+        corners = np.stack([steps + 1, steps + 2, np.zeros(count, np.int64)], axis=1)
+    else:
+        odd = steps % 2
+        corners = np.stack([steps, steps + 1 + odd, steps + 2 - odd], axis=1)
+    found = index[corners]
+    distinct = (found[:, 0] != found[:, 1]) & (found[:, 1] != found[:, 2]) & (found[:, 2] != found[:, 0])
+    return np.asarray(found[distinct])
+
+
+def _transform(about: Mapping[str, Any]) -> NDArray[np.float64]:
+    if "matrix" in about:
+        matrix = np.array(about["matrix"], float).reshape(4, 4).T.copy()
+        matrix[3] = (0, 0, 0, 1)
+        return matrix
+    matrix = np.eye(4)
+    rotation = np.array(about.get("rotation", (0, 0, 0, 1)), float)
+    x, y, z, w = rotation / (np.linalg.norm(rotation) or 1.0)
+    matrix[:3, :3] = [
+        [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
+        [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
+        [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
+    ]
+    matrix[:3, :3] *= np.array(about.get("scale", (1, 1, 1)), float)
+    matrix[:3, 3] = about.get("translation", (0, 0, 0))
+    return matrix
+
+
+def _data_uri(uri: str) -> tuple[str, bytes]:
+    """The media type and the bytes of a data URI."""
+    head, comma, body = uri[5:].partition(",")
+    if not comma:
+        raise ValueError("a data URI without data")
+    try:
+        content = (
+            base64.b64decode(body, validate=False) if head.endswith(";base64") else unquote(body).encode("latin-1")
+        )
+    except (binascii.Error, UnicodeEncodeError):
+        raise ValueError("a data URI that cannot be read") from None
+    return head.partition(";")[0], content
+
+
+def _index(number: Any, what: str) -> int:
+    """A reference that counts from 0; negative ones would count from the end in Python."""
+    if not isinstance(number, int) or isinstance(number, bool) or number < 0:
+        raise ValueError(f"{number!r} is no number of a {what}")
+    return number

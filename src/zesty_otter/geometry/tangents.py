@@ -1,0 +1,68 @@
+"""Tangents for normal maps."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.geometry import _tangents as loops
+from zesty_otter.geometry.corners import join_points, split_vertices
+from zesty_otter.geometry.topology import topology
+
+
+def tangents(
+    points: NDArray[np.float64],
+    corner_point: NDArray[np.int32],
+    triangles: NDArray[np.int32],
+    normal: NDArray[np.float32],
+    uv: NDArray[np.float32],
+) -> NDArray[np.float32]:
+    """The tangent at every corner of a triangle mesh.
+
+    Corners share a tangent when their triangles share an edge with equal position, normal and UV at both
+    ends and their UVs wind alike. It is the average of the triangles' directions of growing U, each laid
+    into the plane of the corner's normal and weighted by the corner's angle in that plane.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+    corner_point : (C,) int32
+    triangles : (T, 3) int32
+        Corner numbers.
+    normal : (C, 3) float32
+        Unit normals.
+    uv : (C, 2) float32
+        With V growing upward in the image.
+
+    Returns
+    -------
+    (C, 4) float32
+        Unit tangents and a sign: the bitangent is ``sign * cross(normal, tangent)``.
+
+    References
+    ----------
+    M. S. Mikkelsen (2008), Simulation of wrinkled surfaces revisited. Master's thesis, University of
+    Copenhagen, which glTF 2.0 (section 3.7.2.1) names as the standard.
+    """
+    triangles = np.ascontiguousarray(triangles, np.int32)
+    tangent, side = np.empty((len(triangles), 3)), np.empty(len(triangles), np.int8)
+    loops.triangle_tangents(points, corner_point, triangles, uv, tangent, side)
+    vertex, first_corner = split_vertices(
+        triangles,
+        np.zeros(len(triangles), np.int32),
+        join_points(points)[corner_point],
+        [(normal, np.arange(len(corner_point), dtype=np.int32)), (uv, np.arange(len(corner_point), dtype=np.int32))],
+    )
+    # Edges between vertices, not points: a seam in normal or UV is a border here. Vertices are told apart
+    # by numbers on a line, which stand for positions that differ.
+    number = np.zeros((len(first_corner), 3))
+    number[:, 0] = np.arange(len(first_corner))
+    edges = topology(number, np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32), vertex.ravel())
+    parent = np.arange(3 * len(triangles), dtype=np.int32)
+    loops.unite_tangent_corners(triangles, vertex.ravel(), edges.first, edges.later, edges.corner_edge, side, parent)
+    total = np.zeros((3 * len(triangles), 3))
+    unit = np.asarray(normal, np.float64)
+    loops.sum_tangents(points, corner_point, triangles, unit, tangent, side, parent, total)
+    out = np.zeros((len(corner_point), 4), np.float32)
+    loops.finish_tangents(triangles, unit, parent, total, side, out)
+    return out

@@ -1,0 +1,411 @@
+"""How faces hang together: edges, parts, duplicates, welding, orientation, holes.
+
+Everything here is about the surface, so points of one exact position count as one, however often they
+occur in the table of points.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.geometry import _topology as loops
+from zesty_otter.geometry.corners import join_points
+from zesty_otter.geometry.normals import face_areas_and_normals
+
+Ints = NDArray[np.int32]
+
+
+@dataclass(frozen=True, eq=False)
+class Topology:
+    """The edges of a surface.
+
+    Parameters
+    ----------
+    joined : (P,) int32
+        The first point at each point's position.
+    corner_face : (C,) int32
+    corner_edge : (C,) int32
+        The edge from each corner to the next of its face.
+    edge_points : (E, 2) int32
+        Joined points, in the direction in which the edge's first face runs.
+    use : (E,) int32
+        How many faces share the edge: 1 border, 2 inner, more non-manifold.
+    agrees : (E,) bool
+        Of inner edges: the two faces run along it in opposite directions, as neighbours should.
+    first, later : (E,), (C,) int32
+        A corner of each edge, and the next corner of the same edge, -1 at the end.
+    """
+
+    joined: Ints
+    corner_face: Ints
+    corner_edge: Ints
+    edge_points: Ints
+    use: Ints
+    agrees: NDArray[np.bool_]
+    first: Ints
+    later: Ints
+
+    @property
+    def border(self) -> NDArray[np.int64]:
+        """The edges with one face. Edges without length do not count."""
+        return np.flatnonzero((self.use == 1) & self._long)
+
+    @property
+    def non_manifold(self) -> NDArray[np.int64]:
+        """The edges with more than two faces."""
+        return np.flatnonzero((self.use > 2) & self._long)
+
+    @property
+    def contrary(self) -> NDArray[np.int64]:
+        """The edges whose two faces look to different sides."""
+        return np.flatnonzero((self.use == 2) & ~self.agrees & self._long)
+
+    @property
+    def _long(self) -> NDArray[np.bool_]:
+        return self.edge_points[:, 0] != self.edge_points[:, 1]
+
+
+def topology(points: NDArray[np.float64], face_start: Ints, corner_point: Ints) -> Topology:
+    """The edges of a surface.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+    face_start : (F + 1,) int32
+    corner_point : (C,) int32
+    """
+    joined = join_points(points)
+    count = len(corner_point)
+    size = 1 << (2 * count + 1).bit_length()
+    edge_points = np.empty((count, 2), np.int32)
+    corner_edge, use, forward, first, later = (np.empty(count, np.int32) for _ in range(5))
+    edges = loops.number_edges(
+        face_start,
+        corner_point,
+        joined,
+        np.full(size, -1, np.int32),
+        edge_points,
+        corner_edge,
+        use,
+        forward,
+        first,
+        later,
+    )
+    return Topology(
+        joined,
+        np.repeat(np.arange(len(face_start) - 1, dtype=np.int32), np.diff(face_start)),
+        corner_edge,
+        edge_points[:edges].copy(),
+        use[:edges].copy(),
+        (use[:edges] == 2) & (forward[:edges] == 1),
+        first[:edges].copy(),
+        later,
+    )
+
+
+def parts(face_start: Ints, corner_point: Ints, joined: Ints) -> tuple[Ints, int]:
+    """The connected part each face belongs to, numbered by first face, and how many there are."""
+    parent = np.arange(len(joined), dtype=np.int32)
+    loops.unite_points_of_faces(face_start, corner_point, joined, parent)
+    part = np.empty(len(face_start) - 1, np.int32)
+    count = loops.number_parts(face_start, corner_point, joined, parent, np.full(len(joined), -1, np.int32), part)
+    return part, int(count)
+
+
+def duplicate_faces(face_start: Ints, corner_point: Ints, joined: Ints) -> NDArray[np.bool_]:
+    """(F,) whether an earlier face has the same outline, whichever way round."""
+    count = len(face_start) - 1
+    original = np.empty(count, np.int32)
+    size = 1 << (2 * count + 1).bit_length()
+    loops.find_duplicate_faces(face_start, corner_point, joined, np.full(size, -1, np.int32), original)
+    return np.asarray(original != np.arange(count))
+
+
+def flat_faces(points: NDArray[np.float64], face_start: Ints, corner_point: Ints) -> NDArray[np.bool_]:
+    """(F,) whether a face has no area to speak of: under 1e-12 of the square of its longest edge."""
+    area, _ = face_areas_and_normals(points, face_start, corner_point)
+    longest = (
+        np.maximum.reduceat(edge_lengths(points, face_start, corner_point), face_start[:-1]) if len(area) else area
+    )
+    return np.asarray(area <= 1e-12 * longest**2)
+
+
+def edge_lengths(points: NDArray[np.float64], face_start: Ints, corner_point: Ints) -> NDArray[np.float64]:
+    """(C,) the distance from each corner to the next of its face."""
+    after = np.arange(1, len(corner_point) + 1)
+    after[face_start[1:] - 1] = face_start[:-1]
+    span = points[corner_point[after]] - points[corner_point]
+    return np.sqrt(np.einsum("ij,ij->i", span, span))
+
+
+def weld_representatives(
+    points: NDArray[np.float64],
+    face_start: Ints,
+    corner_point: Ints,
+    distance: float,
+    *,
+    joined: Ints | None = None,
+    key: Ints | None = None,
+) -> Ints:
+    """Which point each point becomes when points closer than a distance are made one.
+
+    The distance is capped for every connected part by that part's own smallest features: half its
+    shortest edge, edges under a hundred-thousandth of its extent not counted (these are what welding is
+    for). Between two parts the lesser of their distances holds. So a button of two millimetres keeps its
+    shape on a hull of thirty metres, and the seams of the hull close.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+    face_start : (F + 1,) int32
+    corner_point : (C,) int32
+    distance : float
+        In the unit of the points.
+    joined : (P,) int32, optional
+        See `corners.join_points`.
+    key : (P,) int32, optional
+        Points are only made one when their keys are equal.
+
+    Returns
+    -------
+    (P,) int32
+        A point that stands for itself has its own number; all others name such a point.
+    """
+    joined = join_points(points) if joined is None else joined
+    tolerance = _point_tolerance(points, face_start, corner_point, joined, distance)
+    exact = np.arange(len(points), dtype=np.int32) if key is not None else joined
+    asked = np.flatnonzero(exact == np.arange(len(points)))
+    if distance <= 0 or len(asked) == 0:
+        return exact
+    # One grid for each power of two of tolerances that occurs, coarsest first.
+    power = np.ceil(np.log2(np.maximum(tolerance, 1e-300))).astype(np.int64)
+    powers = np.unique(power[asked])[::-1]
+    level = (len(powers) - 1 - np.searchsorted(powers[::-1], power)).astype(np.int32)
+    order = asked[np.argsort(level[asked], kind="stable")].astype(np.int32)
+    extent = np.abs(points).max(initial=0.0)
+    sizes = np.maximum(2.0 * np.exp2(powers.astype(float)), extent * 1e-15 + 1e-300)
+    representative = np.arange(len(points), dtype=np.int32)
+    size = 1 << (2 * len(asked) + 1).bit_length()
+    loops.weld_points(
+        points,
+        order,
+        tolerance,
+        level,
+        np.zeros(len(points), np.int32) if key is None else key,
+        sizes,
+        np.full(size, -1, np.int32),
+        np.full(len(points), -1, np.int32),
+        representative,
+    )
+    return representative[exact]
+
+
+def _point_tolerance(
+    points: NDArray[np.float64], face_start: Ints, corner_point: Ints, joined: Ints, distance: float
+) -> NDArray[np.float64]:
+    """(P,) how far each point may move: what its part allows, and the full distance for loose points."""
+    tolerance = np.full(len(points), float(distance))
+    part, count = parts(face_start, corner_point, joined)
+    if not count:
+        return tolerance
+    part_of_corner = np.repeat(part, np.diff(face_start))
+    low, high = np.full((count, 3), np.inf), np.full((count, 3), -np.inf)
+    at = points[corner_point]
+    for axis in range(3):
+        np.minimum.at(low[:, axis], part_of_corner, at[:, axis])
+        np.maximum.at(high[:, axis], part_of_corner, at[:, axis])
+    extent = np.linalg.norm(high - low, axis=1)
+    length = edge_lengths(points, face_start, corner_point)
+    counts = length > 1e-5 * extent[part_of_corner]
+    shortest = np.full(count, np.inf)
+    np.minimum.at(shortest, part_of_corner[counts], length[counts])
+    cap = np.minimum(distance, 0.5 * shortest)
+    np.minimum.at(tolerance, joined[corner_point], cap[part_of_corner])
+    return np.minimum(tolerance, tolerance[joined])
+
+
+def drop_repeats(face_start: Ints, corner_point: Ints) -> tuple[NDArray[np.int64], Ints, Ints]:
+    """Leave out corners that repeat the one before them, and faces with fewer than three corners left.
+
+    Returns
+    -------
+    corner : (C',) the corners that stay
+    face_start : (F' + 1,)
+    face : (F',) the faces that stay
+    """
+    corner = np.empty(len(corner_point), np.int64)
+    start = np.empty(len(face_start), np.int32)
+    face = np.empty(len(face_start) - 1, np.int32)
+    count = loops.drop_repeated_corners(face_start, corner_point, corner, start, face)
+    return corner[: start[count]], start[: count + 1].copy(), face[:count].copy()
+
+
+@dataclass(frozen=True, eq=False)
+class Orientation:
+    """Which faces to turn so that all of a region agree and look outward.
+
+    ``turned`` (F,) bool; ``region`` (F,) int32; ``conflicts`` counts edges at which no choice helps (as on
+    a Moebius strip); ``undecided`` counts regions that have no outside and were left as they were.
+    """
+
+    turned: NDArray[np.bool_]
+    region: Ints
+    conflicts: int
+    undecided: int
+
+
+def outward(
+    points: NDArray[np.float64],
+    face_start: Ints,
+    corner_point: Ints,
+    edges: Topology,
+    *,
+    nested: str = "solid",
+) -> Orientation:
+    """Find the faces to turn so that neighbours agree and every shell looks outward.
+
+    A region is what hangs together over edges of exactly two faces. A closed one is decided by the sign
+    of its volume, an open one by its winding number on both sides of a sample of its faces: seen from
+    outside it is nearer to zero.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+    face_start : (F + 1,) int32
+    corner_point : (C,) int32
+    edges : Topology
+    nested : {"solid", "cavity"}
+        What a closed shell inside another is: a solid of its own that looks outward too, or the wall of a
+        cavity that looks into it (and a shell in that a solid again).
+
+    References
+    ----------
+    A. Jacobson, L. Kavan and O. Sorkine-Hornung (2013), Robust inside-outside segmentation using
+    generalized winding numbers. ACM Transactions on Graphics 32(4).
+    """
+    count = len(face_start) - 1
+    turned = np.zeros(count, bool)
+    region = np.full(count, -1, np.int32)
+    regions, conflicts = loops.orient(
+        face_start,
+        edges.corner_face,
+        edges.corner_edge,
+        edges.agrees,
+        edges.use,
+        edges.first,
+        edges.later,
+        turned,
+        region,
+        np.empty(count, np.int32),
+    )
+    order = np.argsort(region, kind="stable").astype(np.int32)
+    bounds = np.searchsorted(region[order], np.arange(regions + 1))
+    area, normal = face_areas_and_normals(points, face_start, corner_point)
+    sign = np.where(turned, -1.0, 1.0)
+    # The majority of a region keeps its direction where nothing else decides.
+    keep = np.bincount(region, np.where(turned, -area, area), regions) >= 0
+    closed = np.bincount(region[edges.corner_face], edges.use[edges.corner_edge] != 2, regions) == 0
+    # Volume about a point of the region, so that nothing cancels far from the origin.
+    origin = points[corner_point[face_start[order[bounds[:-1]]]]]
+    height = np.einsum("ij,ij->i", points[corner_point[face_start[:-1]]] - origin[region], normal)
+    volume = np.bincount(region, sign * area * height, regions)
+    flip = np.where(closed, volume < 0, False)
+    flat = np.abs(volume) <= 1e-12 * np.bincount(region, area, regions) ** 1.5
+    flip[flat & closed] = ~keep[flat & closed]
+    undecided = int((flat & closed).sum())
+    for one in np.flatnonzero(~closed):
+        faces = order[bounds[one] : bounds[one + 1]]
+        verdict = _looks_inward(points, face_start, corner_point, faces, turned, area, normal)
+        flip[one] = ~keep[one] if verdict is None else verdict
+        undecided += verdict is None
+    if nested == "cavity":
+        flip ^= _nesting_is_odd(points, face_start, corner_point, order, bounds, closed)
+    return Orientation(turned ^ flip[region], region, int(conflicts), undecided)
+
+
+_SAMPLES, _WORK = 48, 20_000_000
+
+
+def _looks_inward(
+    points: NDArray[np.float64],
+    face_start: Ints,
+    corner_point: Ints,
+    faces: Ints,
+    turned: NDArray[np.bool_],
+    area: NDArray[np.float64],
+    normal: NDArray[np.float64],
+) -> bool | None:
+    """Whether an open region, its faces turned as given, has its inside in front; None when it has none."""
+    large = faces[area[faces] > 0]
+    if not len(large):
+        return None
+    wanted = int(np.clip(_WORK // len(faces), 8, _SAMPLES))
+    # Evenly by area, so that many small faces do not outvote a large one.
+    share = np.cumsum(area[large])
+    picks = large[np.searchsorted(share, (np.arange(wanted) + 0.5) / wanted * share[-1])]
+    front = back = 0.0
+    for f in picks:
+        corners = points[corner_point[face_start[f] : face_start[f + 1]]][:3]
+        centre = corners.mean(axis=0)
+        step = 1e-4 * np.sqrt(area[f]) * normal[f] * (-1.0 if turned[f] else 1.0)
+        front += abs(loops.winding_number(points, face_start, corner_point, faces, turned, *(centre + step)))
+        back += abs(loops.winding_number(points, face_start, corner_point, faces, turned, *(centre - step)))
+    if abs(front - back) <= 1e-3 * (front + back):
+        return None
+    return front > back
+
+
+def _nesting_is_odd(
+    points: NDArray[np.float64],
+    face_start: Ints,
+    corner_point: Ints,
+    order: Ints,
+    bounds: NDArray[np.int64],
+    closed: NDArray[np.bool_],
+) -> NDArray[np.bool_]:
+    """(R,) whether a region lies inside an odd number of closed ones."""
+    shells = np.flatnonzero(closed)
+    at = points[corner_point]
+    start = face_start[:-1]
+    lowest, highest = np.minimum.reduceat(at, start), np.maximum.reduceat(at, start)
+    boxes = [(lowest[order[a:b]].min(axis=0), highest[order[a:b]].max(axis=0)) for a, b in pairwise(bounds)]
+    straight = np.zeros(len(start), bool)
+    odd = np.zeros(len(boxes), bool)
+    for inner in range(len(boxes)):
+        probe = at[start[order[bounds[inner]]]]
+        for outer in shells:
+            low, high = boxes[outer]
+            if outer == inner or (probe <= low).any() or (probe >= high).any():
+                continue
+            faces = order[bounds[outer] : bounds[outer + 1]]
+            inside = loops.winding_number(points, face_start, corner_point, faces, straight, *probe)
+            odd[inner] ^= abs(inside) > 0.5
+    return odd
+
+
+def holes(corner_point: Ints, face_start: Ints, edges: Topology) -> list[NDArray[np.int64]]:
+    """The closed loops of border edges, each as the corners at which its edges begin.
+
+    Walked against the faces beside it, so that a face with the points of the loop in this order closes it.
+    """
+    border = edges.border
+    corner = edges.first[border].astype(np.int64)
+    after = np.arange(1, len(corner_point) + 1)
+    after[face_start[1:] - 1] = face_start[:-1]
+    begin, end = edges.joined[corner_point[corner]], edges.joined[corner_point[after[corner]]]
+    loop, loop_start = np.empty(len(corner), np.int64), np.zeros(len(corner) + 1, np.int64)
+    count = loops.border_loops(
+        begin,
+        end,
+        np.full(len(edges.joined), -1, np.int32),
+        np.empty(len(corner), np.int32),
+        np.zeros(len(corner), bool),
+        loop,
+        loop_start,
+    )
+    # An edge is left at its end: that is where the corner after it stands.
+    return [after[corner[loop[loop_start[k] : loop_start[k + 1]]]] for k in range(count)]

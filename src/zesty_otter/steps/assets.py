@@ -1,0 +1,166 @@
+"""Roles of nodes, and which nodes make one asset: a visible mesh with its levels, collision and the rest."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from types import MappingProxyType
+from typing import Any, ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field, field_validator
+
+from zesty_otter.model import ROLES, Node, Placed, Scene, count_of, placed_bounds
+from zesty_otter.steps.base import Step, closest
+from zesty_otter.steps.selection import Words, chosen
+
+TEMPLATES: Mapping[str, tuple[str, ...]] = MappingProxyType(
+    {
+        "level": ("{name}_LOD{level}",),
+        "collision": ("{name}_collision_{n}", "{name}_collision"),
+        "shadow": ("{name}_shadow",),
+        "bounds": ("{name}_bounds",),
+        "marker": ("{name}_marker_{n}", "{name}_marker"),
+        "stand-in": ("{name}_stand-in",),
+    }
+)
+"""How the names of nodes tell their roles where nothing else is said."""
+
+_TOKENS = {"name": r"(?P<name>.+?)", "level": r"(?P<level>\d+)", "n": r"(?P<n>\d+)"}
+
+
+class Roles(Step):
+    """Give nodes their roles, by name template, by group or by hand.
+
+    Looks at the names of visible-role nodes and at the words given for a role. Changes the role, and for
+    levels the properties ``asset`` and ``level``. Refuses roles and tokens it does not know.
+    """
+
+    slug: ClassVar[str] = "roles"
+    example: ClassVar[dict[str, Any]] = {"assign": {"collision": ["group:solid*"]}}
+
+    templates: dict[str, tuple[str, ...]] = Field(
+        default_factory=lambda: dict(TEMPLATES),
+        description="Name templates for each role, with {name}, {level} and {n} (a number).",
+    )
+    assign: dict[str, Words] = Field(
+        default_factory=dict, description="Words that choose the nodes of a role, whatever their names are."
+    )
+
+    @field_validator("templates", "assign")
+    @classmethod
+    def _known_roles(cls, value: dict[str, Any]) -> dict[str, Any]:
+        for role in value:
+            if role not in ROLES:
+                raise ValueError(f"'{role}' is not a role; there are {', '.join(ROLES)}.{closest(role, list(ROLES))}")
+        return value
+
+    @field_validator("templates")
+    @classmethod
+    def _known_tokens(cls, value: dict[str, tuple[str, ...]]) -> dict[str, tuple[str, ...]]:
+        for templates in value.values():
+            for template in templates:
+                tokens = re.findall(r"\{([^{}]*)\}", template)
+                if "name" not in tokens or any(token not in _TOKENS for token in tokens):
+                    raise ValueError(f"'{template}' must hold {{name}}, and may hold {{level}} and {{n}}")
+        return value
+
+    def apply(self, scene: Scene) -> Scene:
+        patterns = [(role, _pattern(t)) for role, templates in self.templates.items() for t in templates]
+        placed = list(scene.walk())
+        found: dict[int, Node] = {}
+        for one in placed:
+            node = self._with_role(one, patterns)
+            if node is not one.node:
+                found[one.number] = node
+        if not found:
+            return scene
+
+        def make(n: int, node: Node) -> Node:
+            new = found.get(n)
+            return node if new is None else replace(node, role=new.role, properties=new.properties)
+
+        counts = {role: sum(node.role == role for node in found.values()) for role in ROLES}
+        text = ", ".join(f"{count} {role}" for role, count in counts.items() if count)
+        return scene.rebuilt(make).with_notes(self.note(f"{count_of(len(found), 'node')} recognised: {text}"))
+
+    def _with_role(self, placed: Placed, patterns: list[tuple[str, re.Pattern[str]]]) -> Node:
+        node = placed.node
+        role, properties = node.role, dict(node.properties)
+        for wanted, words in self.assign.items():
+            if chosen(words, placed):
+                role = wanted
+        if role == "visible" and node.role == "visible":
+            for wanted, pattern in patterns:
+                match = pattern.fullmatch(node.name)
+                if match:
+                    role = wanted
+                    properties["asset"] = match["name"]
+                    if "level" in pattern.groupindex:
+                        properties["level"] = int(match["level"])
+                    break
+        if role == node.role and properties == dict(node.properties):
+            return node
+        return replace(node, role=role, properties=MappingProxyType(properties))
+
+
+def _pattern(template: str) -> re.Pattern[str]:
+    pieces = re.split(r"(\{[^{}]*\})", template)
+    return re.compile("".join(_TOKENS[p[1:-1]] if p.startswith("{") else re.escape(p) for p in pieces))
+
+
+@dataclass(frozen=True, eq=False)
+class Asset:
+    """What an artist calls one thing. ``main`` are its visible nodes (or its best level), ``rest`` all others."""
+
+    name: str
+    main: tuple[Placed, ...]
+    rest: tuple[Placed, ...]
+
+    def bounds(self) -> NDArray[np.float64]:
+        """(2, 3) world bounds of what is visible, or of the mesh with the role of bounds when there is one."""
+        named = [one for one in self.rest if one.node.role == "bounds"]
+        boxes = np.array(
+            [placed_bounds(one.node.mesh, one.world) for one in named or self.main if one.node.mesh is not None]
+        )
+        boxes = boxes[np.isfinite(boxes).all(axis=(1, 2))] if len(boxes) else np.zeros((0, 2, 3))
+        if not len(boxes):
+            return np.full((2, 3), np.nan)
+        return np.stack([boxes[:, 0].min(axis=0), boxes[:, 1].max(axis=0)])
+
+
+def assets_of(scene: Scene) -> list[Asset]:
+    """The assets of a scene, in the order of their visible nodes.
+
+    A node with another role belongs to the nearest visible ancestor, else to the asset its name says.
+    """
+    main: dict[str, list[Placed]] = {}
+    others: list[tuple[str, Placed]] = []
+    owner: dict[int, str] = {}
+    for placed in scene.walk():
+        node = placed.node
+        above = owner.get(placed.parent, "")
+        if node.role == "visible" and node.mesh is not None:
+            key = f"{placed.number}\0{node.name}"
+            main[key] = [placed]
+            owner[placed.number] = key
+        else:
+            owner[placed.number] = above
+            if node.role != "visible":
+                others.append((above or str(node.properties.get("asset", "")), placed))
+    by_name: dict[str, str] = {}
+    for key in main:
+        by_name.setdefault(key.partition("\0")[2], key)
+    rest: dict[str, list[Placed]] = {}
+    for name, placed in others:
+        key = name if name in main else by_name.get(name, f"\0{name}")
+        rest.setdefault(key, []).append(placed)
+    found = [Asset(key.partition("\0")[2], tuple(own), tuple(rest.pop(key, ()))) for key, own in main.items()]
+    for key, orphans in rest.items():
+        # Levels without a visible mesh: the lowest number is the asset itself.
+        levels = [one for one in orphans if one.node.role == "level" and one.node.mesh is not None]
+        best = tuple(sorted(levels, key=lambda one: int(one.node.properties.get("level", 0)))[:1])
+        found.append(Asset(key[1:], best, tuple(one for one in orphans if one not in best)))
+    return found

@@ -1,0 +1,142 @@
+"""Polygons to triangles, and flat triangles back to polygons."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+
+from zesty_otter.geometry.flat import attribute_slopes, merge_flat
+from zesty_otter.geometry.normals import continuous_edges
+from zesty_otter.geometry.topology import topology
+from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.model import Layer, Mesh, Scene
+from zesty_otter.steps.base import Step
+
+
+class Triangulate(Step):
+    """Split every face into triangles, always the same way.
+
+    Looks at each face in the plane that fits it best, so that concave and slightly bent faces come out
+    right. Changes faces with more than three corners; refuses nothing.
+    """
+
+    slug: ClassVar[str] = "triangulate"
+    example: ClassVar[dict[str, Any]] = {"diagonal": "shortest-diagonal"}
+
+    diagonal: Literal["shortest-diagonal", "best-angle", "fixed"] = Field(
+        "shortest-diagonal",
+        description="Which diagonal is cut first: the shortest, the one that leaves the best angles, or"
+        " always from the first corner (where it lies inside).",
+    )
+    keep_quads: bool = Field(False, description="Leave faces of four corners as they are.")
+
+    def apply(self, scene: Scene) -> Scene:
+        split = 0
+
+        def change(mesh: Mesh) -> Mesh:
+            nonlocal split
+            size = mesh.face_size
+            to_split = size > (4 if self.keep_quads else 3)
+            split += int(to_split.sum())
+            return triangulated(mesh, self.diagonal, to_split) if to_split.any() else mesh
+
+        changed = scene.map_meshes(change)
+        return changed.with_notes(self.note(f"{split:,} faces split into triangles")) if split else scene
+
+
+class MergeFlat(Step):
+    """Join faces that are flat together into clean n-gons: the way back from triangles.
+
+    Looks at neighbouring faces of one material, smoothing group and set of UVs that run on over the edge
+    between them. Changes them into polygons without holes, bridges or T-junctions, and leaves out points
+    at which nothing turns any more. Refuses nothing; where a flat region has a hole it becomes two or
+    more polygons.
+    """
+
+    slug: ClassVar[str] = "merge-flat"
+    example: ClassVar[dict[str, Any]] = {"angle": 0.1}
+
+    angle: float = Field(
+        0.1, ge=0, lt=90, description="Degrees by which the faces of one polygon may turn away from each other."
+    )
+
+    def apply(self, scene: Scene) -> Scene:
+        before = sum(mesh.face_count for mesh in scene.meshes)
+        changed = scene.map_meshes(lambda mesh: merged_flat(mesh, self.angle))
+        after = sum(mesh.face_count for mesh in changed.meshes)
+        return changed.with_notes(self.note(f"{before:,} faces merged into {after:,}")) if after < before else scene
+
+
+def merged_flat(mesh: Mesh, angle: float) -> Mesh:
+    """The mesh with faces that are flat together joined."""
+    if mesh.face_count < 2:
+        return mesh
+    edges = mesh.surface(topology)
+    here, there = edges.first, np.maximum(edges.later[edges.first], 0)
+    one, other = edges.corner_face[here], edges.corner_face[there]
+    mergeable = mesh.slot_of_face[one] == mesh.slot_of_face[other]
+    if mesh.face_smoothing is not None:
+        mergeable &= mesh.face_smoothing[one] == mesh.face_smoothing[other]
+    for members in mesh.face_sets.values():
+        inside = np.zeros(mesh.face_count, bool)
+        inside[members] = True
+        mergeable &= inside[one] == inside[other]
+    carried = [layer for layer in mesh.layers if layer.kind in ("uv", "color", "normal")]
+    for layer in carried:
+        mergeable &= continuous_edges(
+            mesh.face_start, mesh.corner_point, edges, layer.values, layer.index, tolerance=1e-6
+        )
+        mergeable &= (layer.index[here] < 0) == (layer.index[there] < 0)
+    values = np.concatenate([np.zeros((mesh.corner_count, 0)), *(one.at_corners() for one in carried)], axis=1)
+    if carried:
+        # Over the joined face every value must run on as it did over each of its parts.
+        slope = attribute_slopes(mesh.points, mesh.face_start, mesh.corner_point, values)
+        size = np.abs(slope).max(axis=2)
+        apart = np.abs(slope[one] - slope[other]).max(axis=2)
+        mergeable &= (apart <= 1e-3 * np.maximum(size[one], size[other]) + 1e-9).all(axis=1)
+    corner, face_start, face = merge_flat(
+        mesh.points, mesh.face_start, mesh.corner_point, edges, mergeable, values, angle=angle
+    )
+    if len(face) == mesh.face_count:
+        return mesh
+    merged = with_corners(mesh, corner, face_start, face)
+    used = merged.point_used
+    left = used | ~mesh.point_used
+    return merged if left.all() else merged.keep_points(left)
+
+
+def with_corners(mesh: Mesh, corners: Any, face_start: Any, face: Any) -> Mesh:
+    """The mesh with faces made of some of its corners; ``face`` (F',) says which old face each comes from."""
+    return mesh.replace(
+        face_start=face_start,
+        corner_point=mesh.corner_point[corners],
+        layers=tuple(Layer(one.kind, one.values, one.index[corners], one.name) for one in mesh.layers),
+        face_slot=None if mesh.face_slot is None else mesh.face_slot[face],
+        face_smoothing=None if mesh.face_smoothing is None else mesh.face_smoothing[face],
+        face_sets={name: np.flatnonzero(np.isin(face, members)) for name, members in mesh.face_sets.items()},
+    )
+
+
+def triangulated(mesh: Mesh, diagonal: str, to_split: np.ndarray[Any, Any]) -> Mesh:
+    """The mesh with the faces in ``to_split`` (F,) turned into triangles, in place in the order of faces."""
+    triangles, face = triangulate(mesh.points, mesh.face_start, mesh.corner_point, diagonal=diagonal)
+    size = np.full(len(face), 3)
+    if to_split.all() or (mesh.face_size[~to_split] == 3).all():
+        corners = triangles.ravel()
+    else:
+        # A face that is kept stands where its first triangle would.
+        first_row = mesh.face_start[:-1] - 2 * np.arange(mesh.face_count)
+        kept_row = np.ones(len(face), bool)
+        kept_row[~to_split[face]] = False
+        kept_row[first_row[~to_split]] = True
+        size[first_row[~to_split]] = mesh.face_size[~to_split]
+        face, size = face[kept_row], size[kept_row]
+        start = np.concatenate([[0], np.cumsum(size)])
+        corners = np.empty(start[-1], np.int64)
+        split_row = to_split[face]
+        corners[np.repeat(split_row, size)] = triangles[kept_row][split_row].ravel()
+        whole = ~to_split[mesh.corner_face]
+        corners[np.repeat(~split_row, size)] = np.flatnonzero(whole)
+    return with_corners(mesh, corners, np.concatenate([[0], np.cumsum(size)]), face)

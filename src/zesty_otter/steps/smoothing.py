@@ -1,0 +1,181 @@
+"""Normals, smoothing groups and tangents."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+
+from zesty_otter.geometry.normals import (
+    continuous_edges,
+    edge_bends,
+    filled_normals,
+    normals_all_smooth,
+    normals_by_group,
+    normals_over_soft_edges,
+    smoothing_groups,
+)
+from zesty_otter.geometry.tangents import tangents
+from zesty_otter.geometry.topology import Topology, topology
+from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.model import Layer, Mesh, Note, Scene, count_of
+from zesty_otter.steps.base import Step
+from zesty_otter.steps.polygons import triangulated
+
+
+class Normals(Step):
+    """Decide which edges are smooth and which are hard.
+
+    Looks at authored normals, smoothing groups or the angles between faces. Changes the normal at every
+    corner and, on request, the smoothing groups. ``keep`` leaves authored normals alone and fills in what
+    is missing: from smoothing groups where there are any, else hard. Normals of faces without area point
+    along (0, 0, 1).
+    """
+
+    slug: ClassVar[str] = "normals"
+    example: ClassVar[dict[str, Any]] = {"by": "angle", "angle": 40}
+
+    by: Literal["keep", "angle", "groups", "hard", "smooth"] = Field(
+        "keep",
+        description="keep what is there; angle: smooth below it; groups: from smoothing groups; hard or smooth"
+        " everywhere.",
+    )
+    angle: float = Field(40.0, ge=0, le=180, description="Degrees up to which an edge is smooth, for by = angle.")
+    weight: Literal["angle", "area", "angle-and-area", "none"] = Field(
+        "angle", description="How faces count in a normal they share: by corner angle, area, both or alike."
+    )
+    groups: Literal["keep", "make", "drop"] = Field(
+        "keep", description="Smoothing groups: keep them, make them from the hard edges, or drop them."
+    )
+
+    def apply(self, scene: Scene) -> Scene:
+        counts = {"filled": 0, "made": 0, "groups": 0, "lost": 0}
+
+        def change(mesh: Mesh) -> Mesh:
+            return self._mesh(mesh, counts) if mesh.face_count else mesh
+
+        changed = scene.map_meshes(change)
+        notes: list[Note] = []
+        if counts["made"]:
+            notes.append(self.note(f"normals of {count_of(counts['made'], 'mesh')} made by {self.by}"))
+        if counts["filled"]:
+            notes.append(self.note(f"missing normals of {count_of(counts['filled'], 'mesh')} filled in"))
+        if counts["groups"]:
+            notes.append(self.note(f"smoothing groups of {count_of(counts['groups'], 'mesh')} made from hard edges"))
+        if counts["lost"]:
+            text = f"{count_of(counts['lost'], 'hard edge')} that end inside a surface are not in the groups"
+            notes.append(self.note(text, kind="lost"))
+        return changed.with_notes(*notes)
+
+    def _mesh(self, mesh: Mesh, counts: dict[str, int]) -> Mesh:
+        own = mesh.normals
+        if self.by == "keep":
+            sound = own is not None and not own.has_holes
+            if not sound:
+                mesh = with_all_normals(mesh)
+                counts["filled"] += 1
+        else:
+            mesh = with_normals(mesh, *self._made(mesh))
+            counts["made"] += 1
+        if self.groups == "drop":
+            return mesh.replace(face_smoothing=None)
+        if self.groups == "make":
+            edges = mesh.surface(topology)
+            groups, lost = smoothing_groups(mesh.face_start, edges, soft_edges(mesh, edges))
+            counts["groups"] += 1
+            counts["lost"] += lost
+            return mesh.replace(face_smoothing=groups)
+        return mesh
+
+    def _made(self, mesh: Mesh) -> tuple[NDArray[np.float32], NDArray[np.int32]]:
+        arrays = mesh.points, mesh.face_start, mesh.corner_point
+        edges = mesh.surface(topology)
+        if self.by == "smooth":
+            return normals_all_smooth(*arrays, edges.joined, weight=self.weight)
+        if self.by == "groups" and mesh.face_smoothing is not None:
+            return normals_by_group(*arrays, edges.joined, mesh.face_smoothing)
+        soft = np.zeros(len(edges.use), bool)
+        if self.by == "angle":
+            soft = edge_bends(*arrays, edges) <= self.angle + 1e-6
+        return normals_over_soft_edges(*arrays, edges, soft, weight=self.weight)
+
+
+class Tangents(Step):
+    """Give meshes the tangents that normal maps are read with.
+
+    Looks at meshes whose materials have a normal map (or at all that have UVs), at their normals and
+    first UV set. Changes faces into triangles, because tangents depend on the diagonals, and adds the
+    tangents. Refuses nothing; meshes without UVs are left alone and noted.
+    """
+
+    slug: ClassVar[str] = "tangents"
+    example: ClassVar[dict[str, Any]] = {"of": "normal-mapped"}
+
+    of: Literal["normal-mapped", "all"] = Field(
+        "normal-mapped", description="Which meshes: those with a normal map in a material, or all with UVs."
+    )
+
+    def apply(self, scene: Scene) -> Scene:
+        made, without = 0, []
+
+        def change(mesh: Mesh) -> Mesh:
+            nonlocal made
+            mapped = any(slot is not None and "normal" in slot.textures for slot in mesh.slots)
+            if not mesh.face_count or (self.of == "normal-mapped" and not mapped):
+                return mesh
+            if not mesh.uv_sets:
+                without.append(mesh.name)
+                return mesh
+            made += 1
+            if not mesh.all_triangles:
+                mesh = triangulated(mesh, "shortest-diagonal", np.ones(mesh.face_count, bool))
+            return with_tangents(with_all_normals(mesh))
+
+        changed = scene.map_meshes(change)
+        notes = [self.note(f"tangents of {count_of(made, 'mesh')} made")] if made else []
+        if without:
+            notes.append(self.note(f"no UVs, so no tangents: {', '.join(without[:5])}", kind="lost"))
+        return changed.with_notes(*notes)
+
+
+def with_tangents(mesh: Mesh) -> Mesh:
+    """A triangle mesh with normals and UVs, with tangents."""
+    assert mesh.normals is not None
+    corners, _ = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
+    made = tangents(mesh.points, mesh.corner_point, corners, mesh.normals.at_corners(), mesh.uv_sets[0].at_corners())
+    values, index = np.unique(made, axis=0, return_inverse=True)
+    layer = Layer("tangent", values, index.astype(np.int32).ravel())
+    return mesh.replace(layers=(*(one for one in mesh.layers if one.kind != "tangent"), layer))
+
+
+def with_normals(mesh: Mesh, values: NDArray[np.float32], index: NDArray[np.int32]) -> Mesh:
+    """The mesh with other normals, in the place where it had its own; tangents go, as they depend on them."""
+    layers = [layer for layer in mesh.layers if layer.kind != "tangent"]
+    at = next((k for k, layer in enumerate(layers) if layer.kind == "normal"), len(layers))
+    layers[at : at + 1] = [Layer("normal", values, index)]
+    return mesh.replace(layers=tuple(layers))
+
+
+def with_all_normals(mesh: Mesh) -> Mesh:
+    """The mesh with a normal at every corner: its own, else from smoothing groups, else that of the face."""
+    own = mesh.normals
+    if own is not None and not own.has_holes:
+        return mesh
+    joined = mesh.surface(topology).joined
+    kept = None if own is None else (own.values, own.index)
+    arrays = mesh.points, mesh.face_start, mesh.corner_point
+    return with_normals(mesh, *filled_normals(*arrays, joined, mesh.face_smoothing, kept))
+
+
+def soft_edges(mesh: Mesh, edges: Topology) -> NDArray[np.bool_]:
+    """(E,) the edges over which the mesh is shaded as one: where its normals are the same on both sides."""
+    if mesh.normals is not None:
+        layer = mesh.normals
+        return continuous_edges(mesh.face_start, mesh.corner_point, edges, layer.values, layer.index, tolerance=1e-4)
+    if mesh.face_smoothing is None:
+        return np.zeros(len(edges.use), bool)
+    group = mesh.face_smoothing[edges.corner_face]
+    here, there = edges.first, np.maximum(edges.later[edges.first], 0)
+    return np.asarray((edges.use == 2) & (group[here] == group[there]) & (group[here] > 0))
