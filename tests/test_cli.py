@@ -121,8 +121,8 @@ def test_formats_lists_what_is_read_and_written(run):
     assert all(one.title in ran.out for one in FORMATS)
     assert {one["name"]: (one["reads"], one["writes"]) for one in run("formats", "--json").json} == {
         "obj": (True, False),
-        "glb": (False, True),
-        "gltf": (False, True),
+        "glb": (True, True),
+        "gltf": (True, True),
     }
 
 

@@ -35,7 +35,9 @@ def command(
     status = 0
     results.print("[title]Otterweir, a small boatyard at a weir[/]")
     for piece, model in zip(PIECES, models, strict=True):
-        chosen = [steps.Pivot(at=piece.pivot, of="scene", place=piece.place), steps.Names()]
+        chosen = [steps.step_from_text(text) for text in piece.steps]
+        if not any(isinstance(step, steps.Names) for step in chosen):
+            chosen.append(steps.Names())
         scene, notes, arrival = convert(
             model, folder / "ready" / piece.out, piece.unit, piece.axes, frame, chosen, quiet=quiet
         )

@@ -12,23 +12,25 @@ import numpy as np
 from zesty_otter.demo import textures
 from zesty_otter.demo.obj_text import obj_text
 from zesty_otter.demo.shapes import Part, box, box_mapped, lathe, prism, sheet
-from zesty_otter.model import Frame
+from zesty_otter.formats.gltf.writer import encode
+from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.model import Frame, Layer, Light, Material, Mesh, Node, Scene, Texture, TextureUse
 
 
 @dataclass(frozen=True)
 class Piece:
     """One dirty file of the kit.
 
-    ``unit``, ``axes``, ``pivot`` and ``place`` are what an artist would tell `convert`; ``wrong`` says
-    what is dirty; ``size`` is (width, height, depth) in metres, worked out by hand from the drawing.
+    ``unit`` and ``axes`` are what an artist would say of it (None where the file does), ``steps`` what
+    they would do, each as `convert --step` takes it; ``wrong`` says what is dirty; ``size`` is (width,
+    height, depth) in metres, worked out by hand from the drawing.
     """
 
     file: str
     out: str
-    unit: str
-    axes: str
-    pivot: str
-    place: str
+    unit: str | None
+    axes: str | None
+    steps: tuple[str, ...]
     wrong: tuple[str, ...]
     size: tuple[float, float, float]
     make: Callable[[], dict[str, str | bytes]]
@@ -179,14 +181,145 @@ def work_boat() -> dict[str, str | bytes]:
     }
 
 
+def jib_crane() -> dict[str, str | bytes]:
+    """A crane of nested groups: mast 4 m tall, jib reaching 3 m, a mirrored counterweight up to 4.1 m.
+
+    Drawn in centimetres lying on its back, and stood up by a rotation and a scale on the outermost group.
+    """
+    lying = np.array([[1, 0, 0, 0], [0, 0, -1, 0], [0, 1, 0, 0], [0, 0, 0, 1.0]])
+    back = lying.T @ np.diag([100.0, 100.0, 100.0, 1.0])
+
+    def drawn(part: Part, name: str, material: Material) -> Mesh:
+        points = part.points @ back[:3, :3].T
+        corners = np.concatenate([np.array(face) for face in part.faces])
+        uv = np.concatenate([np.array(face) for face in part.uvs])
+        layer = Layer("uv", uv, np.arange(len(corners), dtype=np.int32))
+        start = np.concatenate([[0], np.cumsum([len(face) for face in part.faces])])
+        return Mesh(name, points, start, corners, (layer,), (material,), face_smoothing=np.array(part.smoothing))
+
+    iron = Material("iron", metallic=0.9, roughness=0.6).with_textures(
+        {"base_color": TextureUse(Texture("iron.png", data=textures.iron()))}
+    )
+    stone = Material("weight", roughness=0.9).with_textures(
+        {"base_color": TextureUse(Texture("stone.png", data=textures.stone()))}
+    )
+    mast = drawn(lathe([(0.15, 0.0), (0.15, 4.0)], 16, [1]), "mast", iron)
+    beam = drawn(box(1.0, 0.2, 0.2).moved(0.5, 0.0, 0.0), "beam", iron)
+    weight = drawn(box(0.5, 0.6, 0.5).moved(0.25, 0.0, 0.0), "weight", stone)
+    hook = drawn(box(0.1, 0.4, 0.1).moved(0.0, -0.2, 0.0), "hook", iron)
+    # In the lying space of the drawing: X stays, up is -Z there... the groups are placed in it.
+    stretched = np.diag([3.0, 1.0, 1.0, 1.0])
+    raised = np.eye(4)
+    raised[:3, 3] = back[:3, :3] @ (0.0, 3.8, 0.0)
+    mirrored = np.diag([-1.0, 1.0, 1.0, 1.0])
+    out_there = np.eye(4)
+    out_there[:3, 3] = back[:3, :3] @ (0.95, -0.1, 0.0)
+    jib = Node("jib", raised @ stretched, (Node("beam", content=beam), Node("hook", out_there, content=hook)))
+    counter = Node("counter", raised @ mirrored, (Node("weight", content=weight),))
+    lamp = Light("lamp", "point", (1.0, 0.8, 0.5), 40.0)
+    lamp_place = np.eye(4)
+    lamp_place[:3, 3] = back[:3, :3] @ (0.0, 4.2, 0.0)
+    turning = Node("turning", children=(jib, counter, Node("lamp", lamp_place, content=lamp)))
+    outer = lying @ np.diag([0.01, 0.01, 0.01, 1.0])
+    root = Node("crane export", outer, (Node("mast", content=mast), turning))
+    scene = Scene((root,), Frame("left up forward", "m"), "jib crane")
+    return dict(encode(scene, "jib_crane.gltf").joined())
+
+
+def net_rack() -> dict[str, str | bytes]:
+    """A net drying on a rack: one flat card with a cut-out map between two posts, 2.4 x 1.8 x 0.1 m."""
+    posts = [box(0.1, 1.8, 0.1).moved(x, 0.9, 0.0) for x in (-1.15, 1.15)]
+    bar = box(2.4, 0.08, 0.08).moved(0.0, 1.7, 0.0)
+    net = Part(
+        np.array([[-1.1, 0.2, 0.0], [1.1, 0.2, 0.0], [1.1, 1.66, 0.0], [-1.1, 1.66, 0.0]]),
+        [[0, 1, 2, 3]],
+        [[(0.0, 1.0), (3.0, 1.0), (3.0, -1.0), (0.0, -1.0)]],  # V the wrong way up
+        "net",
+        [0],
+    )
+    library = _material("net", "net_color.bmp", "map_d net_holes.png") + _material("timber", "Timber.PNG", "Ns 10")
+    parts = [part.painted("timber") for part in (*posts, bar)]
+    return {
+        "net_rack.obj": obj_text(
+            [("rack", parts), ("net", [net])], Frame("left forward down", "m"), library="net_rack.mtl"
+        ),
+        "net_rack.mtl": library,
+        "net_color.bmp": textures.net_color(),
+        "net_holes.png": textures.net_holes(),
+        "timber.png": textures.timber(),
+    }
+
+
+def fish_ladder() -> dict[str, str | bytes]:
+    """Five stepped pools beside the weir, in triangles with one smoothing group over all: 2 x 1.5 x 5 m."""
+    steps, rise, run = 5, 0.3, 1.0
+    outline: list[tuple[float, float]] = [(0.0, 0.0), (steps * run, 0.0), (steps * run, steps * rise)]
+    for k in range(steps, 1, -1):
+        outline += [((k - 1) * run, k * rise), ((k - 1) * run, (k - 1) * rise)]
+    outline.append((0.0, rise))
+    block = prism(outline, 2.0)
+    # Turned so that the water comes from the back: the outline's length runs along -Z.
+    turned = block.points @ np.array([[0.0, 0.0, -1.0], [0.0, 1.0, 0.0], [1.0, 0.0, 0.0]])
+    start = np.concatenate([[0], np.cumsum([len(face) for face in block.faces])]).astype(np.int32)
+    corners = np.concatenate(block.faces).astype(np.int32)
+    uv = np.concatenate([np.array(face) for face in block.uvs])
+    triangles, _ = triangulate(turned, start, corners)
+    part = Part(
+        turned,
+        corners[triangles].tolist(),
+        [[(float(u), float(v)) for u, v in uv[triangle]] for triangle in triangles],
+        "stone",
+        [1] * len(triangles),
+    )
+    return {
+        "fish_ladder.obj": obj_text(
+            [("fish_ladder", [part])], Frame("left up forward", "mm"), library="fish_ladder.mtl"
+        ),
+        "fish_ladder.mtl": _material("stone", "stone.png"),
+        "stone.png": textures.stone(),
+    }
+
+
+def crate_stack() -> dict[str, str | bytes]:
+    """Three crates somebody copied in a hurry: 1.7 x 1.6 x 0.8 m."""
+    crate = box(0.8, 0.8, 0.8)
+    # Every face has points of its own, as from a program that does not weld.
+    points = np.concatenate([crate.points[face] for face in crate.faces])
+    loose = Part(
+        points,
+        [list(range(at, at + 4)) for at in range(0, 24, 4)],
+        crate.uvs,
+        "wood",
+        [0] * 6,
+    )
+    doubled = Part(loose.points, [*loose.faces, *loose.faces[:3]], [*loose.uvs, *loose.uvs[:3]], "wood.001", [0] * 9)
+    inside_out = Part(
+        np.concatenate([loose.points, [[5.0, 9.0, 5.0], [-7.0, 3.0, 1.0]]]),
+        [[*face[::-1]] for face in loose.faces] + [[0, 1, 1], [0, 1, 0]],
+        [[*uv[::-1]] for uv in loose.uvs] + [[(0.0, 0.0)] * 3] * 2,
+        "wood.002",
+        [0] * 8,
+    )
+    library = "".join(_material(name, "timber.png") for name in ("wood", "wood.001", "wood.002", "never used"))
+    stack = [
+        ("Cube", [loose.moved(-0.45, 0.4, 0.0)]),
+        ("Cube.001", [doubled.moved(0.45, 0.4, 0.0)]),
+        ("cube", [inside_out.moved(0.0, 1.2, 0.0)]),
+    ]
+    return {
+        "crate_stack.obj": obj_text(stack, Frame("left up forward", "cm"), library="crate_stack.mtl"),
+        "crate_stack.mtl": library,
+        "timber.png": textures.timber(),
+    }
+
+
 PIECES = (
     Piece(
         "mooring post.obj",
         "mooring_post.glb",
         "in",
         "right forward up",
-        "base",
-        "origin",
+        ("pivot at=base of=scene place=origin",),
         (
             "inches, +Z up",
             "left 12 m from the origin",
@@ -201,13 +334,13 @@ PIECES = (
         "lock_gate.glb",
         "cm",
         "right up forward",
-        "keep",
-        "keep",
+        ("pivot at='right down back' of=scene",),
         (
             "centimetres, left-handed",
             "concave faces with a notch",
             "smoothing groups but no normals",
             "texture paths with backslashes and wrong case",
+            "a hinge that is not where the origin is",
         ),
         (3.0, 4.2, 0.4),
         lock_gate,
@@ -217,12 +350,12 @@ PIECES = (
         "quay_wall.glb",
         "m",
         "left up forward",
-        "keep",
-        "keep",
+        ("pivot at=grid:2m", "names replace_defaults={file}"),
         (
             "group called default",
             "indices that count backwards",
             "a texture on somebody's desktop",
+            "a pivot off the 2 m grid",
         ),
         (2.0, 3.2, 0.9),
         quay_wall,
@@ -232,14 +365,72 @@ PIECES = (
         "work_boat.glb",
         "ft",
         "back right up",
-        "base",
-        "origin",
+        ("weld distance=1mm", "normals by=angle angle=50", "pivot at=base of=scene place=origin"),
         (
             "feet, +Z up, bow along -X",
             "one half mirrored, the halves not joined",
         ),
         (2.1336, 0.9144, 7.3152),
         work_boat,
+    ),
+    Piece(
+        "jib_crane.gltf",
+        "jib_crane.glb",
+        None,
+        None,
+        ("select drop=kind:light", "bake"),
+        (
+            "drawn in centimetres, lying down, stood up by a rotation and a scale of 0.01",
+            "a group stretched to three times its length, with a hook below it",
+            "a mirrored counterweight",
+            "a lamp nobody asked for",
+        ),
+        (3.5, 4.1, 0.5),
+        jib_crane,
+    ),
+    Piece(
+        "net_rack.obj",
+        "net_rack.glb",
+        "m",
+        "left forward down",
+        ("uv-sets flip_v=true report=false", "textures largest=64"),
+        (
+            "upside down, left-handed",
+            "a cut-out map in a file of its own, and a colour map no engine reads",
+            "UVs turned over",
+            "a texture name in the wrong case",
+        ),
+        (2.4, 1.8, 0.1),
+        net_rack,
+    ),
+    Piece(
+        "fish_ladder.obj",
+        "fish_ladder.glb",
+        "mm",
+        "left up forward",
+        ("weld distance=0.1mm", "merge-flat", "normals by=angle angle=30", "pivot at='left down back'"),
+        (
+            "millimetres",
+            "one smoothing group over every step, so nothing is flat",
+            "triangles where polygons were",
+        ),
+        (2.0, 1.5, 5.0),
+        fish_ladder,
+    ),
+    Piece(
+        "crate_stack.obj",
+        "crate_stack.glb",
+        "cm",
+        "left up forward",
+        ("weld distance=0.1mm", "clean-up", "names replace_defaults=crate_{number}"),
+        (
+            "default names that differ only in case",
+            "points of its own for every face, faces there twice, flat faces, stray points",
+            "one crate inside out",
+            "one material three times",
+        ),
+        (1.7, 1.6, 0.8),
+        crate_stack,
     ),
 )
 """The kit, piece by piece."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Callable
 
 import numpy as np
 from numpy.typing import NDArray
@@ -65,9 +64,21 @@ def paint() -> bytes:
     return _tinted(0.5 * _ripple(x, y, 5) + np.where(np.abs(y - 0.5) < 0.05, 1.0, 0.0), (28, 74, 62), (96, 150, 126))
 
 
-DRAWN: dict[str, Callable[[], bytes]] = {
-    "timber.png": timber,
-    "iron.png": iron,
-    "stone.png": stone,
-    "paint.png": paint,
-}
+def net_color() -> bytes:
+    """The colour of tarred twine, as the kind of file no engine reads."""
+    x, y = _grid()
+    tone = 0.4 * _ripple(x, y, 6)
+    mix = ((tone + 1) / 2)[..., None]
+    pixels = np.array((52, 44, 34)) * (1 - mix) + np.array((120, 104, 78)) * mix
+    out = io.BytesIO()
+    Image.fromarray(pixels.round().astype(np.uint8)).save(out, "BMP")
+    return out.getvalue()
+
+
+def net_holes() -> bytes:
+    """White where there is twine, black in the meshes of the net."""
+    x, y = _grid()
+    twine = (np.abs((x + y) * 8 % 1 - 0.5) > 0.38) | (np.abs((x - y) * 8 % 1 - 0.5) > 0.38)
+    out = io.BytesIO()
+    Image.fromarray((twine * 255).astype(np.uint8)).save(out, "PNG")
+    return out.getvalue()

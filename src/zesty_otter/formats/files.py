@@ -108,6 +108,14 @@ class Encoded:
     files: dict[str, Iterable[Buffer]] = field(default_factory=dict)
     notes: list[Note] = field(default_factory=list)
 
+    def joined(self) -> dict[str, bytes]:
+        """The contents of every file."""
+        return {name: b"".join(map(bytes, map(_plain, parts))) for name, parts in self.files.items()}
+
+
+def _plain(buffer: Buffer) -> bytes | memoryview:
+    return np.ascontiguousarray(buffer).data if isinstance(buffer, np.ndarray) else buffer
+
 
 def save(files: dict[str, Iterable[Buffer]], path: Path, *, inputs: Iterable[Path] = ()) -> list[Path]:
     """Write files beside ``path``, all of them or none; the one named like ``path`` appears last.
@@ -133,7 +141,7 @@ def save(files: dict[str, Iterable[Buffer]], path: Path, *, inputs: Iterable[Pat
             staged[target] = target.with_name(f".{target.name}.{os.getpid()}.part")
             with staged[target].open("wb") as file:
                 for buffer in files[name]:
-                    file.write(np.ascontiguousarray(buffer).data if isinstance(buffer, np.ndarray) else buffer)
+                    file.write(_plain(buffer))
         for target, part in staged.items():
             part.replace(target)
     except OSError as error:

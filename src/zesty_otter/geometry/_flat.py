@@ -208,3 +208,45 @@ def collect_faces(corner_face, parent, after, alive, done, corner, face_start, f
             k = after[k]
     face_start[count] = filled
     return count
+
+
+@kernel
+def face_slopes(points, face_start, corner_point, values, area, normal, slope):
+    # How each value changes over a face along x, y and z: its flow through the outline over the area.
+    for f in range(len(face_start) - 1):
+        start, stop = face_start[f], face_start[f + 1]
+        for n in range(values.shape[1]):
+            for k in range(3):
+                slope[f, n, k] = 0.0
+        if area[f] <= 0.0:
+            continue
+        for c in range(start, stop):
+            d = c + 1 if c + 1 < stop else start
+            p, q = corner_point[c], corner_point[d]
+            x, y, z = points[q, 0] - points[p, 0], points[q, 1] - points[p, 1], points[q, 2] - points[p, 2]
+            nx, ny, nz = normal[f, 0], normal[f, 1], normal[f, 2]
+            ox, oy, oz = y * nz - z * ny, z * nx - x * nz, x * ny - y * nx
+            for n in range(values.shape[1]):
+                middle = (values[c, n] + values[d, n]) / (2.0 * area[f])
+                slope[f, n, 0] += middle * ox
+                slope[f, n, 1] += middle * oy
+                slope[f, n, 2] += middle * oz
+
+
+@kernel
+def keep_equal_slopes(first, later, corner_face, slope, tolerance, mergeable):
+    for e in range(len(first)):
+        if not mergeable[e]:
+            continue
+        d = later[first[e]]
+        if d < 0:
+            mergeable[e] = False
+            continue
+        f, g = corner_face[first[e]], corner_face[d]
+        for n in range(slope.shape[1]):
+            size, apart = 0.0, 0.0
+            for k in range(3):
+                size = max(size, abs(slope[f, n, k]), abs(slope[g, n, k]))
+                apart = max(apart, abs(slope[f, n, k] - slope[g, n, k]))
+            if apart > tolerance * size + 1e-9:
+                mergeable[e] = False

@@ -9,7 +9,10 @@ from zesty_otter._compile import kernel
 def number_edges(face_start, corner_point, joined, table, edge_points, corner_edge, use, forward, first, later):
     # Open addressing over undirected edges. Invariant: edge_points[e] is the direction of its first use,
     # first[e] its latest corner, and later[] chains its corners, latest first.
+    # The first slots tried lie near those of the edges of neighbouring points, which keeps them in the cache;
+    # where these are taken, the search goes on at a scattered place.
     mask = len(table) - 1
+    spread = max(1, len(table) // (len(joined) + 1))
     count = 0
     for f in range(len(face_start) - 1):
         start, stop = face_start[f], face_start[f + 1]
@@ -17,11 +20,8 @@ def number_edges(face_start, corner_point, joined, table, edge_points, corner_ed
             a = joined[corner_point[c]]
             b = joined[corner_point[c + 1 if c + 1 < stop else start]]
             low, high = min(a, b), max(a, b)
-            h = np.uint64(low) * np.uint64(0x9E3779B97F4A7C15) + np.uint64(high) * np.uint64(0xC2B2AE3D27D4EB4F)
-            h ^= h >> np.uint64(29)
-            h *= np.uint64(0xBF58476D1CE4E5B9)
-            h ^= h >> np.uint64(32)
-            k = np.int64(h & np.uint64(mask))
+            k = np.int64(low) * spread & mask
+            tries = 0
             while True:
                 e = table[k]
                 if e < 0:
@@ -34,7 +34,15 @@ def number_edges(face_start, corner_point, joined, table, edge_points, corner_ed
                 p, q = edge_points[e, 0], edge_points[e, 1]
                 if (p == a and q == b) or (p == b and q == a):
                     break
-                k = (k + 1) & mask
+                tries += 1
+                if tries == 12:
+                    h = np.uint64(low) * np.uint64(0x9E3779B97F4A7C15) + np.uint64(high) * np.uint64(0xC2B2AE3D27D4EB4F)
+                    h ^= h >> np.uint64(29)
+                    h *= np.uint64(0xBF58476D1CE4E5B9)
+                    h ^= h >> np.uint64(32)
+                    k = np.int64(h & np.uint64(mask))
+                else:
+                    k = (k + 1) & mask
             use[e] += 1
             forward[e] += edge_points[e, 0] == a
             corner_edge[c] = e
@@ -270,6 +278,23 @@ def winding_number(points, face_start, corner_point, faces, turned, x, y, z):
 
 
 @kernel
+def winding_beside(centre, vector, area, faces, turned, own):
+    # The winding number at the middle of face `own`, that face left out, of faces taken as dipoles: exact
+    # enough where they are far for their size, and near ones beside a point in their plane add nothing.
+    total = 0.0
+    x, y, z = centre[own, 0], centre[own, 1], centre[own, 2]
+    for n in range(len(faces)):
+        f = faces[n]
+        if f == own:
+            continue
+        dx, dy, dz = centre[f, 0] - x, centre[f, 1] - y, centre[f, 2] - z
+        square = dx * dx + dy * dy + dz * dz + 0.05 * area[f]
+        flow = (dx * vector[f, 0] + dy * vector[f, 1] + dz * vector[f, 2]) / (square * np.sqrt(square))
+        total += -flow if turned[f] else flow
+    return total / (4.0 * np.pi)
+
+
+@kernel
 def border_loops(begin, end, head, later, seen, loop, loop_start):
     # Walks round holes, against the direction of the faces beside them: from an edge a-b to the border
     # edge that ends at a. head[p] chains the border edges that end at p. Only closed walks are kept.
@@ -297,3 +322,75 @@ def border_loops(begin, end, head, later, seen, loop, loop_start):
         else:
             filled = start
     return loops
+
+
+@kernel
+def part_boxes(points, corner_point, corner_part, low, high):
+    for c in range(len(corner_point)):
+        for k in range(3):
+            value = points[corner_point[c], k]
+            low[corner_part[c], k] = min(low[corner_part[c], k], value)
+            high[corner_part[c], k] = max(high[corner_part[c], k], value)
+
+
+@kernel
+def shortest_edges(points, face_start, corner_point, part, least, shortest):
+    # The shortest edge of each part among those longer than the part's `least`.
+    for f in range(len(face_start) - 1):
+        start, stop = face_start[f], face_start[f + 1]
+        for c in range(start, stop):
+            p, q = corner_point[c], corner_point[c + 1 if c + 1 < stop else start]
+            square = 0.0
+            for k in range(3):
+                square += (points[q, k] - points[p, k]) ** 2
+            length = np.sqrt(square)
+            if length > least[part[f]] and length < shortest[part[f]]:
+                shortest[part[f]] = length
+
+
+@kernel
+def least_of_parts(face_start, corner_point, joined, part, limit, tolerance):
+    # tolerance[p] falls to the limit of every part that uses the point.
+    for f in range(len(face_start) - 1):
+        for c in range(face_start[f], face_start[f + 1]):
+            p = joined[corner_point[c]]
+            tolerance[p] = min(tolerance[p], limit[part[f]])
+
+
+@kernel
+def sum_regions(
+    points,
+    face_start,
+    corner_point,
+    corner_edge,
+    use,
+    region,
+    turned,
+    area,
+    normal,
+    origin,
+    volume,
+    balance,
+    total,
+    is_open,
+    centre,
+):
+    # Of every region: three times its volume about its origin (with faces turned), the area that keeps
+    # its direction less the area that is turned, the area, and whether some edge has not two faces.
+    for f in range(len(face_start) - 1):
+        r = region[f]
+        start, stop = face_start[f], face_start[f + 1]
+        if origin[r] < 0:
+            origin[r] = corner_point[start]
+        height = 0.0
+        for k in range(3):
+            centre[f, k] = 0.0
+            height += (points[corner_point[start], k] - points[origin[r], k]) * normal[f, k]
+        for c in range(start, stop):
+            for k in range(3):
+                centre[f, k] += points[corner_point[c], k] / (stop - start)
+            if use[corner_edge[c]] != 2:
+                is_open[r] = True
+        volume[r] += -area[f] * height if turned[f] else area[f] * height
+        balance[r] += -area[f] if turned[f] else area[f]
+        total[r] += area[f]

@@ -16,7 +16,7 @@ def merge_flat(
     corner_point: NDArray[np.int32],
     edges: Topology,
     mergeable: NDArray[np.bool_],
-    attributes: NDArray[np.float64],
+    attributes: NDArray[np.float32],
     *,
     angle: float,
 ) -> tuple[NDArray[np.int64], NDArray[np.int32], NDArray[np.int32]]:
@@ -33,7 +33,7 @@ def merge_flat(
     edges : Topology
     mergeable : (E,) bool
         Edges that may go.
-    attributes : (C, n) float64
+    attributes : (C, n) float32
         Values at the corners that must run straight where a point is left out.
     angle : float
         Degrees by which the faces of one polygon may turn away from the first of them.
@@ -105,7 +105,7 @@ def merge_flat(
         point,
         point_start,
         point_corner,
-        np.ascontiguousarray(attributes, np.float64),
+        attributes,
         parent,
         size,
         is_joined,
@@ -119,30 +119,23 @@ def merge_flat(
     return corner[: start[left]], start[: left + 1].copy(), face[:left].copy()
 
 
-def attribute_slopes(
+def runs_straight(
     points: NDArray[np.float64],
     face_start: NDArray[np.int32],
     corner_point: NDArray[np.int32],
-    values: NDArray[np.float64],
-) -> NDArray[np.float64]:
-    """How a value changes over each face, per length along x, y and z, by the divergence theorem.
+    edges: Topology,
+    values: NDArray[np.float32],
+    *,
+    tolerance: float = 1e-3,
+) -> NDArray[np.bool_]:
+    """(E,) whether values (C, n) change alike over both faces of an edge, so that one face could carry them.
 
-    Parameters
-    ----------
-    values : (C, n) float64
-        Exact where they are linear over a plane face.
-
-    Returns
-    -------
-    (F, n, 3) float64
-        Zero for faces without area.
+    How a value changes over a face is its gradient by the divergence theorem, exact for what is linear;
+    gradients may differ by ``tolerance`` of their size.
     """
     area, normal = face_areas_and_normals(points, face_start, corner_point)
-    after = np.arange(1, len(corner_point) + 1)
-    after[face_start[1:] - 1] = face_start[:-1]
-    size = np.diff(face_start)
-    edge = points[corner_point[after]] - points[corner_point]
-    outward = np.cross(edge, np.repeat(normal, size, axis=0))
-    middle = (values + values[after]) / 2
-    flow = np.add.reduceat(middle[:, :, None] * outward[:, None, :], face_start[:-1], axis=0)
-    return np.asarray(flow / np.where(area > 0, area, np.inf)[:, None, None])
+    slope = np.empty((len(area), values.shape[1], 3), np.float32)
+    loops.face_slopes(points, face_start, corner_point, values, area, normal, slope)
+    straight = np.ones(len(edges.use), bool)
+    loops.keep_equal_slopes(edges.first, edges.later, edges.corner_face, slope, tolerance, straight)
+    return straight

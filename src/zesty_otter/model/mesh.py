@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, fields
+from functools import partial
 from types import MappingProxyType
 from typing import Any, TypeVar
 
@@ -237,15 +238,16 @@ class Mesh:
 
         Normals are left as they are.
         """
-        size = self.face_size
-        start = np.repeat(self.face_start[:-1], size)
-        # Each face keeps its first corner, so that what depends on it (fixed diagonals) stays put.
-        within = np.arange(self.corner_count, dtype=np.int32) - start
-        corners = start + np.where(within == 0, 0, np.repeat(size, size) - within)
-        if faces is not None:
-            corners = np.where(np.repeat(faces, size), corners, np.arange(self.corner_count))
-        layers = tuple(Layer(layer.kind, layer.values, layer.index[corners], layer.name) for layer in self.layers)
-        return self.replace(corner_point=self.corner_point[corners], layers=layers)
+        turn = _mirrored_order if faces is None else partial(_partly_mirrored, faces=faces)
+        done: dict[int, NDArray[np.int32]] = {}
+
+        def turned(index: NDArray[np.int32]) -> NDArray[np.int32]:
+            if id(index) not in done:
+                done[id(index)] = turn(index, self.face_start)
+            return done[id(index)]
+
+        layers = tuple(Layer(layer.kind, layer.values, turned(layer.index), layer.name) for layer in self.layers)
+        return self.replace(corner_point=turned(self.corner_point), layers=layers)
 
     def _seal(self) -> None:
         dtypes: dict[str, Any] = {
@@ -303,6 +305,27 @@ def corners_of_faces(face_start: NDArray[Any], faces: NDArray[Any]) -> tuple[NDA
     return np.repeat(face_start[faces] - start[:-1], size) + np.arange(start[-1]), start
 
 
+def _mirrored_order(values: NDArray[np.int32], face_start: NDArray[np.int32]) -> NDArray[np.int32]:
+    """Values at corners with the order in every face reversed, first corners kept where they are."""
+    # So that what depends on the first corner (fixed diagonals) stays put.
+    size = int(face_start[1]) if len(face_start) > 1 else 1
+    if len(values) == size * (len(face_start) - 1) and (np.diff(face_start) == size).all():
+        rows, out = values.reshape(-1, size), np.empty((len(face_start) - 1, size), np.int32)
+        out[:, 0] = rows[:, 0]
+        out[:, 1:] = rows[:, :0:-1]
+        return out.ravel()
+    sizes = np.diff(face_start)
+    start = np.repeat(face_start[:-1], sizes)
+    within = np.arange(len(values), dtype=np.int32) - start
+    return values[start + np.where(within == 0, 0, np.repeat(sizes, sizes) - within)]
+
+
+def _partly_mirrored(
+    values: NDArray[np.int32], face_start: NDArray[np.int32], faces: NDArray[np.bool_]
+) -> NDArray[np.int32]:
+    return np.where(np.repeat(faces, np.diff(face_start)), _mirrored_order(values, face_start), values)
+
+
 def compact(index: NDArray[Any]) -> tuple[NDArray[np.int64], NDArray[np.int32]]:
     """The numbers that occur in ``index``, ascending, and ``index`` renumbered to point into them.
 
@@ -357,6 +380,15 @@ def _check_index(index: NDArray[Any], low: int, high: int, what: str, place: str
         )
 
 
+def box_of(points: NDArray[np.float64]) -> NDArray[np.float64]:
+    """(2, 3) lowest and highest corner of points (P, 3); NaN when there are none."""
+    if len(points) == 0:
+        return np.full((2, 3), np.nan)
+    # Column by column: NumPy is slow at reducing along a long axis beside a short one.
+    columns = [points[:, k] for k in range(3)]
+    return np.array([[column.min() for column in columns], [column.max() for column in columns]])
+
+
 def _point_used(mesh: Mesh) -> NDArray[np.bool_]:
     used = np.zeros(mesh.point_count, bool)
     used[mesh.corner_point] = True
@@ -366,6 +398,4 @@ def _point_used(mesh: Mesh) -> NDArray[np.bool_]:
 def _surface_bounds(mesh: Mesh) -> NDArray[np.float64]:
     used = mesh.point_used
     points = mesh.points if used.all() or not mesh.face_count else mesh.points[used]
-    if len(points) == 0:
-        return np.full((2, 3), np.nan)
-    return np.stack([points.min(axis=0), points.max(axis=0)])
+    return box_of(points)

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from zesty_otter.errors import ModelError
 from zesty_otter.model.frame import Frame
 from zesty_otter.model.material import Material, Texture
-from zesty_otter.model.mesh import Mesh
+from zesty_otter.model.mesh import Mesh, box_of
 
 ROLES = ("visible", "collision", "shadow", "level", "bounds", "marker", "stand-in")
 """What a node is there for."""
@@ -329,10 +329,7 @@ def placed_bounds(mesh: Mesh, world: NDArray[np.float64]) -> NDArray[np.float64]
         box = mesh.surface_bounds @ linear.T + offset
         return np.stack([box.min(axis=0), box.max(axis=0)])
     points = mesh.points[mesh.point_used] if mesh.face_count else mesh.points
-    if len(points) == 0:
-        return np.full((2, 3), np.nan)
-    placed = points @ linear.T + offset
-    return np.stack([placed.min(axis=0), placed.max(axis=0)])
+    return box_of(points @ linear.T + offset)
 
 
 def _relative(above: NDArray[np.float64], world: NDArray[np.float64], node: Node) -> NDArray[np.float64]:

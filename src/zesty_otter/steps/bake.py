@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
+from zesty_otter.geometry.normals import turned_directions
 from zesty_otter.model import Content, Layer, Mesh, Scene, count_of, turned_content
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.selection import Words, chosen_numbers
@@ -80,7 +81,10 @@ def transformed(mesh: Mesh, linear: NDArray[np.float64], offset: NDArray[np.floa
     layers = tuple(
         _transformed_layer(layer, linear, -cofactors if mirrors else cofactors, mirrors) for layer in mesh.layers
     )
-    moved = mesh.replace(points=mesh.points @ linear.T + offset, layers=layers)
+    points = mesh.points @ linear.T
+    if offset.any():
+        points += offset
+    moved = mesh.replace(points=points, layers=layers)
     return moved.turned_round() if mirrors else moved
 
 
@@ -89,12 +93,13 @@ def _transformed_layer(
 ) -> Layer:
     if layer.kind not in ("normal", "tangent"):
         return layer
-    turned = layer.values[:, :3] @ (cofactors if layer.kind == "normal" else linear).T
-    length = np.linalg.norm(turned, axis=1)
-    values = layer.values.copy()
-    values[:, :3] = turned / np.where(length > 0, length, 1.0)[:, None]
-    if layer.kind == "tangent" and mirrors:
-        values[:, 3] *= -1
-    gone = length <= 0
-    index = np.where(gone[layer.index] & (layer.index >= 0), -1, layer.index) if gone.any() else layer.index
-    return Layer(layer.kind, values, index, layer.name)
+    matrix = cofactors if layer.kind == "normal" else linear
+    turned = turned_directions(layer.values[:, :3], matrix / np.abs(matrix).max(initial=1e-300))
+    index = layer.index
+    left = np.asarray(turned.any(axis=1))
+    if not left.all():
+        index = np.where(left[index] & (index >= 0), index, -1).astype(np.int32)
+    if layer.kind == "normal":
+        return Layer(layer.kind, turned, index, layer.name)
+    sign = np.where(mirrors, -1, 1).astype(np.float32) * layer.values[:, 3:]
+    return Layer(layer.kind, np.concatenate([turned, sign], axis=1), index, layer.name)

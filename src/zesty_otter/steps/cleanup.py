@@ -13,9 +13,9 @@ from zesty_otter.geometry.corners import join_points
 from zesty_otter.geometry.topology import (
     drop_repeats,
     duplicate_faces,
+    facing_outward,
     flat_faces,
     holes,
-    outward,
     topology,
     weld_representatives,
 )
@@ -106,8 +106,10 @@ class CleanUp(Step):
     flat_faces: bool = Field(True, description="Drop faces without area.")
     duplicate_faces: bool = Field(True, description="Drop faces that are there twice, whichever way round.")
     loose_points: bool = Field(True, description="Drop points no face uses.")
-    orient: Literal["keep", "outward"] = Field(
-        "outward", description="outward: turn faces so that neighbours agree and shells look outward; or keep."
+    orient: Literal["keep", "agree", "outward"] = Field(
+        "outward",
+        description="outward: turn faces so that neighbours agree and shells look outward; agree: only that"
+        " neighbours agree (for rooms seen from inside); or keep.",
     )
     nested: Literal["solid", "cavity"] = Field(
         "solid", description="What a closed shell inside another is: a solid too, or the wall of a cavity."
@@ -139,7 +141,7 @@ class CleanUp(Step):
         if words:
             done.append(self.note(f"dropped {', '.join(words)}"))
         if counts.get("turned face"):
-            done.append(self.note(f"turned {count_of(counts['turned face'], 'face')} outward"))
+            done.append(self.note(f"turned {count_of(counts['turned face'], 'face')} round"))
         if counts.get("closed hole"):
             done.append(self.note(f"closed {count_of(counts['closed hole'], 'hole')}"))
         return changed.with_notes(*done, *notes)
@@ -156,7 +158,7 @@ class CleanUp(Step):
         if self.loose_points and not mesh.point_used.all():
             _add(counts, "loose point", int((~mesh.point_used).sum()))
             mesh = mesh.keep_points(mesh.point_used)
-        if self.orient == "outward" and mesh.face_count:
+        if self.orient != "keep" and mesh.face_count:
             mesh = self._oriented(mesh, counts, notes)
         if limit and mesh.face_count:
             mesh, closed = with_holes_closed(mesh, limit)
@@ -167,7 +169,9 @@ class CleanUp(Step):
 
     def _oriented(self, mesh: Mesh, counts: dict[str, int], notes: list[Note]) -> Mesh:
         edges = mesh.surface(topology)
-        found = outward(mesh.points, mesh.face_start, mesh.corner_point, edges, nested=self.nested)
+        facing = "outward" if self.orient == "outward" else "majority"
+        arrays = mesh.points, mesh.face_start, mesh.corner_point
+        found = facing_outward(*arrays, edges, facing=facing, nested=self.nested)
         if found.conflicts:
             text = f"{count_of(found.conflicts, 'edge')} where faces cannot agree (a one-sided surface)"
             notes.append(self.note(text, kind="lost", node=mesh.name))

@@ -7,7 +7,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 from pydantic import Field
 
-from zesty_otter.geometry.flat import attribute_slopes, merge_flat
+from zesty_otter.geometry.flat import merge_flat, runs_straight
 from zesty_otter.geometry.normals import continuous_edges
 from zesty_otter.geometry.topology import topology
 from zesty_otter.geometry.triangulation import triangulate
@@ -89,13 +89,12 @@ def merged_flat(mesh: Mesh, angle: float) -> Mesh:
             mesh.face_start, mesh.corner_point, edges, layer.values, layer.index, tolerance=1e-6
         )
         mergeable &= (layer.index[here] < 0) == (layer.index[there] < 0)
-    values = np.concatenate([np.zeros((mesh.corner_count, 0)), *(one.at_corners() for one in carried)], axis=1)
+    values = np.concatenate(
+        [np.zeros((mesh.corner_count, 0), np.float32), *(one.at_corners() for one in carried)], axis=1
+    )
     if carried:
         # Over the joined face every value must run on as it did over each of its parts.
-        slope = attribute_slopes(mesh.points, mesh.face_start, mesh.corner_point, values)
-        size = np.abs(slope).max(axis=2)
-        apart = np.abs(slope[one] - slope[other]).max(axis=2)
-        mergeable &= (apart <= 1e-3 * np.maximum(size[one], size[other]) + 1e-9).all(axis=1)
+        mergeable &= runs_straight(mesh.points, mesh.face_start, mesh.corner_point, edges, values)
     corner, face_start, face = merge_flat(
         mesh.points, mesh.face_start, mesh.corner_point, edges, mergeable, values, angle=angle
     )

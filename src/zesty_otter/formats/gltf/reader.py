@@ -99,7 +99,8 @@ class _Reader:
                 self.note(
                     "lost", f"{count_of(len(self.document[what]), what[:-1])} not carried; meshes stand as modelled"
                 )
-        name = next(iter(self._list("scenes")), {}).get("name") or self.path.stem
+        names = [str(one.get("name", "")) for one in self._list("scenes")]
+        name = names[0] if names and names[0] else self.path.stem
         return Scene(
             nodes,
             Frame("left up forward", "m"),
@@ -121,14 +122,14 @@ class _Reader:
     def _chunks(self, data: NDArray[np.uint8]) -> bytes:
         if len(data) < 20:
             raise self.fail("is cut off in its header.")
-        version, length = struct.unpack_from("<II", data, 4)
+        version, length = struct.unpack_from("<II", data.data, 4)
         if version != 2:
             raise self.fail(f"is binary glTF {version}; only 2 can be read.")
         if length > len(data):
             raise self.fail(f"is cut off: {len(data):,} of {length:,} bytes are there.")
         at, text = 12, None
         while at + 8 <= len(data):
-            size, kind = struct.unpack_from("<I4s", data, at)
+            size, kind = struct.unpack_from("<I4s", data.data, at)
             if at + 8 + size > len(data):
                 raise self.fail("is cut off within a chunk.", f"byte {at}")
             chunk = data[at + 8 : at + 8 + size]
@@ -498,10 +499,10 @@ def _layer(key: str, primitives: list[_Primitive], corners: NDArray[np.int32]) -
         block = np.ones((count, width), np.float32) if kind == "color" else np.zeros((count, width), np.float32)
         if own is not None:
             block[:, : own.shape[1]] = own
-        finite = np.isfinite(block).all(axis=1)
+        finite = np.asarray(np.isfinite(block).all(axis=1))
         block[~finite] = 0
         values.append(block)
-        there.append(finite if own is not None else np.zeros(count, bool))
+        there.append(finite & (own is not None))
     table, known = np.concatenate(values), np.concatenate(there)
     if kind == "uv":
         table[:, 1] = 1.0 - table[:, 1]  # ours start at the lower left corner
