@@ -27,7 +27,7 @@ def triangle_tangents(points, corner_point, triangles, uv, tangent, side):
 
 
 @kernel
-def unite_tangent_corners(triangles, vertex, edge_first, edge_later, edge_of, side, parent):
+def unite_tangent_corners(triangles, vertex, edge_first, edge_later, side, parent):
     # Joins corners of triangles that share an edge by vertex number at both ends and have the same side.
     for e in range(len(edge_first)):
         c = edge_first[e]
@@ -42,15 +42,28 @@ def unite_tangent_corners(triangles, vertex, edge_first, edge_later, edge_of, si
 
 
 @kernel
-def sum_tangents(points, corner_point, triangles, normal, tangent, side, parent, total):
+def number_roots(parent, number):
+    # One row for all corners that hang together, in order of their first.
+    count = 0
+    for c in range(len(parent)):
+        root = root_of(parent, c)
+        if number[root] < 0:
+            number[root] = count
+            count += 1
+        number[c] = number[root]
+    return count
+
+
+@kernel
+def sum_tangents(points, corner_point, triangles, normal, tangent, side, row, total):
     # Adds every triangle's tangent, laid into the plane of the corner's normal and weighted by the angle
-    # of the corner in that plane, to the sum of all corners that hang together.
+    # of the corner in that plane, to its row.
     for t in range(len(triangles)):
         if side[t] == 0:
             continue
         for k in range(3):
             corner = triangles[t, k]
-            nx, ny, nz = normal[corner, 0], normal[corner, 1], normal[corner, 2]
+            nx, ny, nz = np.float64(normal[corner, 0]), np.float64(normal[corner, 1]), np.float64(normal[corner, 2])
             p = corner_point[corner]
             q, r = corner_point[triangles[t, (k + 1) % 3]], corner_point[triangles[t, (k + 2) % 3]]
             tx, ty, tz = _laid(tangent[t, 0], tangent[t, 1], tangent[t, 2], nx, ny, nz)
@@ -61,10 +74,10 @@ def sum_tangents(points, corner_point, triangles, normal, tangent, side, parent,
                 points[r, 0] - points[p, 0], points[r, 1] - points[p, 1], points[r, 2] - points[p, 2], nx, ny, nz
             )
             angle = np.arccos(min(1.0, max(-1.0, ax * bx + ay * by + az * bz)))
-            root = root_of(parent, 3 * t + k)
-            total[root, 0] += angle * tx
-            total[root, 1] += angle * ty
-            total[root, 2] += angle * tz
+            n = row[3 * t + k]
+            total[n, 0] += angle * tx
+            total[n, 1] += angle * ty
+            total[n, 2] += angle * tz
 
 
 @kernel
@@ -79,13 +92,14 @@ def _laid(x, y, z, nx, ny, nz):
 
 
 @kernel
-def finish_tangents(triangles, normal, parent, total, side, out):
+def finish_tangents(triangles, normal, row, total, side, values, index):
     for t in range(len(triangles)):
         for k in range(3):
             corner = triangles[t, k]
-            root = root_of(parent, 3 * t + k)
-            nx, ny, nz = normal[corner, 0], normal[corner, 1], normal[corner, 2]
-            x, y, z = _laid(total[root, 0], total[root, 1], total[root, 2], nx, ny, nz)
+            n = row[3 * t + k]
+            index[corner] = n
+            nx, ny, nz = np.float64(normal[corner, 0]), np.float64(normal[corner, 1]), np.float64(normal[corner, 2])
+            x, y, z = _laid(total[n, 0], total[n, 1], total[n, 2], nx, ny, nz)
             if x == 0.0 and y == 0.0 and z == 0.0:
                 # Nothing to go by: any direction in the plane, the same every time.
                 if abs(nx) <= abs(ny) and abs(nx) <= abs(nz):
@@ -94,5 +108,5 @@ def finish_tangents(triangles, normal, parent, total, side, out):
                     x, y, z = _laid(0.0, 1.0, 0.0, nx, ny, nz)
                 else:
                     x, y, z = _laid(0.0, 0.0, 1.0, nx, ny, nz)
-            out[corner, 0], out[corner, 1], out[corner, 2] = x, y, z
-            out[corner, 3] = -1.0 if side[t] < 0 else 1.0
+            values[n, 0], values[n, 1], values[n, 2] = x, y, z
+            values[n, 3] = -1.0 if side[t] < 0 else 1.0

@@ -278,19 +278,14 @@ def winding_number(points, face_start, corner_point, faces, turned, x, y, z):
 
 
 @kernel
-def winding_beside(centre, vector, area, faces, turned, own):
-    # The winding number at the middle of face `own`, that face left out, of faces taken as dipoles: exact
-    # enough where they are far for their size, and near ones beside a point in their plane add nothing.
+def winding_beside(centre, vector, area, x, y, z):
+    # The winding number of faces taken as dipoles at the middle of one of them, which adds nothing itself:
+    # exact enough where faces are far for their size; near ones lie almost in one plane with the point.
     total = 0.0
-    x, y, z = centre[own, 0], centre[own, 1], centre[own, 2]
-    for n in range(len(faces)):
-        f = faces[n]
-        if f == own:
-            continue
+    for f in range(len(area)):
         dx, dy, dz = centre[f, 0] - x, centre[f, 1] - y, centre[f, 2] - z
-        square = dx * dx + dy * dy + dz * dz + 0.05 * area[f]
-        flow = (dx * vector[f, 0] + dy * vector[f, 1] + dz * vector[f, 2]) / (square * np.sqrt(square))
-        total += -flow if turned[f] else flow
+        square = dx * dx + dy * dy + dz * dz + 0.05 * area[f] + 1e-300
+        total += (dx * vector[f, 0] + dy * vector[f, 1] + dz * vector[f, 2]) / (square * np.sqrt(square))
     return total / (4.0 * np.pi)
 
 

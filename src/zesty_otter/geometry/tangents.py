@@ -16,7 +16,7 @@ def tangents(
     triangles: NDArray[np.int32],
     normal: NDArray[np.float32],
     uv: NDArray[np.float32],
-) -> NDArray[np.float32]:
+) -> tuple[NDArray[np.float32], NDArray[np.int32]]:
     """The tangent at every corner of a triangle mesh.
 
     Corners share a tangent when their triangles share an edge with equal position, normal and UV at both
@@ -36,8 +36,10 @@ def tangents(
 
     Returns
     -------
-    (C, 4) float32
+    values : (K, 4) float32
         Unit tangents and a sign: the bitangent is ``sign * cross(normal, tangent)``.
+    index : (C,) int32
+        The row of each corner; -1 for corners of no triangle.
 
     References
     ----------
@@ -59,10 +61,11 @@ def tangents(
     number[:, 0] = np.arange(len(first_corner))
     edges = topology(number, np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32), vertex.ravel())
     parent = np.arange(3 * len(triangles), dtype=np.int32)
-    loops.unite_tangent_corners(triangles, vertex.ravel(), edges.first, edges.later, edges.corner_edge, side, parent)
-    total = np.zeros((3 * len(triangles), 3))
-    unit = np.asarray(normal, np.float64)
-    loops.sum_tangents(points, corner_point, triangles, unit, tangent, side, parent, total)
-    out = np.zeros((len(corner_point), 4), np.float32)
-    loops.finish_tangents(triangles, unit, parent, total, side, out)
-    return out
+    loops.unite_tangent_corners(triangles, vertex.ravel(), edges.first, edges.later, side, parent)
+    row = np.full(3 * len(triangles), -1, np.int32)
+    count = loops.number_roots(parent, row)
+    total = np.zeros((count, 3))
+    loops.sum_tangents(points, corner_point, triangles, normal, tangent, side, row, total)
+    values, index = np.empty((count, 4), np.float32), np.full(len(corner_point), -1, np.int32)
+    loops.finish_tangents(triangles, normal, row, total, side, values, index)
+    return values, index

@@ -334,7 +334,7 @@ def facing_outward(
             undecided += verdict is None
             flip[one] = flip[one] if verdict is None else verdict
     if facing == "outward" and nested == "cavity":
-        flip ^= _nesting_is_odd(points, face_start, corner_point, order, bounds, ~is_open)
+        flip ^= _nesting_is_odd(points, face_start, corner_point, turned ^ flip[region], order, bounds, ~is_open)
     return Orientation(turned ^ flip[region], region, int(conflicts), undecided)
 
 
@@ -369,8 +369,10 @@ def _looks_inward(
     picks = large[np.searchsorted(share, (np.arange(_SAMPLES) + 0.5) / _SAMPLES * share[-1])]
     # Of very many faces every n-th stands for n.
     stride = 1 + len(faces) // _MOST_FACES
-    some = np.ascontiguousarray(faces[::stride])
-    found = [loops.winding_beside(centre, vector, area, some, turned, f) * (-1 if turned[f] else 1) for f in picks]
+    some = faces[::stride]
+    sign = np.where(turned, -1.0, 1.0)
+    dipoles = centre[some], vector[some] * sign[some, None], area[some]
+    found = [sign[f] * loops.winding_beside(*dipoles, *centre[f]) for f in picks]
     mean = stride * float(np.mean(found))
     # A sheet that is hardly bent, such as terrain, has no inside.
     return None if abs(mean) < 0.08 else mean < 0
@@ -380,6 +382,7 @@ def _nesting_is_odd(
     points: NDArray[np.float64],
     face_start: Ints,
     corner_point: Ints,
+    turned: NDArray[np.bool_],
     order: Ints,
     bounds: NDArray[np.int64],
     closed: NDArray[np.bool_],
@@ -390,7 +393,6 @@ def _nesting_is_odd(
     start = face_start[:-1]
     lowest, highest = np.minimum.reduceat(at, start), np.maximum.reduceat(at, start)
     boxes = [(lowest[order[a:b]].min(axis=0), highest[order[a:b]].max(axis=0)) for a, b in pairwise(bounds)]
-    straight = np.zeros(len(start), bool)
     odd = np.zeros(len(boxes), bool)
     for inner in range(len(boxes)):
         probe = at[start[order[bounds[inner]]]]
@@ -399,7 +401,7 @@ def _nesting_is_odd(
             if outer == inner or (probe <= low).any() or (probe >= high).any():
                 continue
             faces = order[bounds[outer] : bounds[outer + 1]]
-            inside = loops.winding_number(points, face_start, corner_point, faces, straight, *probe)
+            inside = loops.winding_number(points, face_start, corner_point, faces, turned, *probe)
             odd[inner] ^= abs(inside) > 0.5
     return odd
 

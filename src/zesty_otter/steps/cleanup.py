@@ -149,7 +149,7 @@ class CleanUp(Step):
     def _cleaned(self, mesh: Mesh, limit: float, counts: dict[str, int], notes: list[Note], scene: Scene) -> Mesh:
         if self.flat_faces and mesh.face_count:
             flat = mesh.surface(flat_faces)
-            _add(counts, "face without area", int(flat.sum()))
+            _add(counts, "flat face", int(flat.sum()))
             mesh = _keep_faces(mesh, ~flat)
         if self.duplicate_faces and mesh.face_count:
             double = duplicate_faces(mesh.face_start, mesh.corner_point, mesh.surface(_joined))
@@ -250,7 +250,7 @@ def _with_turned_normals(mesh: Mesh, turned: NDArray[np.bool_]) -> Mesh:
 
 
 def _without_unused_slots(mesh: Mesh, counts: dict[str, int]) -> Mesh:
-    used = np.unique(mesh.slot_of_face)
+    used = np.zeros(1, int) if mesh.face_slot is None else np.unique(mesh.face_slot)
     if len(used) == len(mesh.slots) or not len(used):
         return mesh
     _add(counts, "unused slot", len(mesh.slots) - len(used))

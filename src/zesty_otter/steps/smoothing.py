@@ -144,9 +144,10 @@ def with_tangents(mesh: Mesh) -> Mesh:
     """A triangle mesh with normals and UVs, with tangents."""
     assert mesh.normals is not None
     corners, _ = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
-    made = tangents(mesh.points, mesh.corner_point, corners, mesh.normals.at_corners(), mesh.uv_sets[0].at_corners())
-    values, index = np.unique(made, axis=0, return_inverse=True)
-    layer = Layer("tangent", values, index.astype(np.int32).ravel())
+    values, index = tangents(
+        mesh.points, mesh.corner_point, corners, mesh.normals.at_corners(), mesh.uv_sets[0].at_corners()
+    )
+    layer = Layer("tangent", values, index)
     return mesh.replace(layers=(*(one for one in mesh.layers if one.kind != "tangent"), layer))
 
 
