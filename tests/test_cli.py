@@ -9,6 +9,7 @@ import pytest
 
 from build import Gltf, obj
 from zesty_otter.formats import FORMATS
+from zesty_otter.steps import STEPS, step_from_text
 
 PERSON = "o Figur\nv 0 0 0\nv 50 0 0\nv 50 0 30\nv 0 183 0\nf 1 3 2\nf 1 2 4\nf 2 3 4\nf 3 1 4\n"
 
@@ -89,6 +90,43 @@ def test_wrong_input_gets_one_clear_message_and_its_status(run, tmp_path, monkey
     assert "Traceback" not in ran.err
     assert sorted(path.name for path in tmp_path.iterdir()) == before
     assert json.loads(run("convert", *arguments, "--json").out or "{}").get("error", message).find(message[:12]) >= 0
+
+
+def test_the_usual_steps_are_options(run, tmp_path):
+    doubled = PERSON.replace("f 2 3 4", "f 2 4 3\nf 2 3 4") + "v 9 9 9\no sign\nf 1 2 3\n"
+    source = obj(tmp_path, doubled)
+    ran = run(
+        "convert", source, tmp_path / "out.glb", "--unit", "cm", "--drop", "sign", "--weld", "1mm", "--clean", "--bake",
+        "--normals", "30", "--materials", "plain", "--textures", "256", "--names-table", tmp_path / "names.csv",
+        "--step", "names prefixes={visible='yard_'}", "--step", "uv-sets report=true", "--verbose",
+    )  # fmt: skip
+    assert ran.status == 0
+    for words in (
+        "dropped 1 mesh: sign",
+        "1 duplicate face, 1 loose point",
+        "normals of 1 mesh made by angle",
+        "no UVs",
+    ):
+        assert words in ran.err
+    assert (tmp_path / "names.csv").read_text().splitlines()[:2] == ["kind,old,new", "node,Figur,yard_Figur"]
+    assert Gltf(tmp_path / "out.glb").json["nodes"][0]["name"] == "yard_Figur"
+    again = run("convert", tmp_path / "out.glb", tmp_path / "again.glb", "--normals", "smooth", "--textures", "none")
+    assert again.status == 0
+    assert len(Gltf(tmp_path / "again.glb").primitive()[0]["POSITION"]) == 4
+
+
+def test_steps_are_listed_and_explained_from_their_settings(run):
+    listed = run("steps")
+    assert all(slug in listed.out for slug in STEPS)
+    explained = " ".join(run("steps", "weld").out.split())
+    for words in ("Make points that are very close one point", "distance", "0.0001", "--step 'weld distance=0.1mm'"):
+        assert words in explained
+    for document in run("steps", "--json").json:
+        line = document["example"].removeprefix("--step '").removesuffix("'")
+        assert (
+            step_from_text(line).model_dump() == STEPS[document["name"]](**STEPS[document["name"]].example).model_dump()
+        )
+    assert run("steps", "wled").status == 2
 
 
 def test_survey_shows_the_table_of_units_and_all_that_is_in_the_file(run, tmp_path):

@@ -142,9 +142,9 @@ class _Writer:
         if len(mesh.slots) > 1 and (np.diff(slot) < 0).any():
             order = np.argsort(slot, kind="stable")
             triangles, slot = triangles[order], slot[order]
-        vertex, corner = split_vertices(
-            triangles, slot, mesh.corner_point, [(layer.values, layer.index) for layer in mesh.layers]
-        )
+        # Points of one position count as one: sources that were split at seams are joined where none is left.
+        place = mesh.surface(_joined)[mesh.corner_point]
+        vertex, corner = split_vertices(triangles, slot, place, [(one.values, one.index) for one in mesh.layers])
         attributes = self._attributes(mesh, corner)
         first = np.searchsorted(slot, np.arange(len(mesh.slots) + 1))
         primitives = []
@@ -179,7 +179,7 @@ class _Writer:
             mesh.points,
             mesh.face_start,
             mesh.corner_point,
-            join_points(mesh.points),
+            mesh.surface(_joined),
             mesh.face_smoothing,
             None if own is None else (unit_rows(own.values), own.index),
         )
@@ -251,6 +251,10 @@ class _Writer:
             count += 1
         self.files[path] = [data]
         return {"name": stem, "uri": quote(path)}
+
+
+def _joined(points: NDArray[np.float64], *_: Any) -> NDArray[np.int32]:
+    return join_points(points)
 
 
 def _with_layer(mesh: Mesh, old: Layer, new: Layer) -> Mesh:

@@ -1,0 +1,252 @@
+from __future__ import annotations
+
+import base64
+import json
+import struct
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import zesty_otter as zo
+from build import cube, moved, scene_of, texts, written
+from test_mtl import png
+from zesty_otter.model import Camera, Layer, Light, Node, Texture, TextureUse
+
+FLOATS = {"bufferView": 0, "componentType": 5126, "count": 3, "type": "VEC3"}
+
+
+def document(**rest):
+    """A glTF document with one triangle; keyword arguments replace or add whole sections."""
+    points = np.array([(0, 0, 0), (1, 0, 0), (0, 1, 0)], "<f4").tobytes()
+    data = "data:application/octet-stream;base64," + base64.b64encode(points + struct.pack("<3HH", 0, 1, 2, 0)).decode()
+    base = {
+        "asset": {"version": "2.0"},
+        "scenes": [{"nodes": [0]}],
+        "nodes": [{"name": "n", "mesh": 0}],
+        "meshes": [{"primitives": [{"attributes": {"POSITION": 0}, "indices": 1}]}],
+        "accessors": [
+            FLOATS,
+            {"bufferView": 1, "componentType": 5123, "count": 3, "type": "SCALAR"},
+        ],
+        "bufferViews": [
+            {"buffer": 0, "byteLength": 36},
+            {"buffer": 0, "byteOffset": 36, "byteLength": 8},
+        ],
+        "buffers": [{"byteLength": len(points) + 8, "uri": data}],
+    }
+    return {**base, **rest}
+
+
+def read(folder, content, name="a.gltf"):
+    path = folder / name
+    path.write_bytes(content if isinstance(content, bytes) else json.dumps(content).encode())
+    return zo.read(path)
+
+
+def packed(*arrays):
+    """A buffer of arrays one after the other, and a view of each."""
+    views, data = [], b""
+    for array in arrays:
+        views.append({"buffer": 0, "byteOffset": len(data), "byteLength": array.nbytes})
+        data += array.tobytes() + bytes(-array.nbytes % 4)
+    uri = "data:;base64," + base64.b64encode(data).decode()
+    return {"bufferViews": views, "buffers": [{"byteLength": len(data), "uri": uri}]}
+
+
+def test_a_triangle_with_its_tree(tmp_path):
+    nodes = [
+        {"name": "top", "children": [1], "scale": [2, 2, 2], "translation": [1, 0, 0]},
+        {"mesh": 0, "rotation": [0, 0, 0.5**0.5, 0.5**0.5], "extras": {"tide": 4}},
+    ]
+    scene = read(tmp_path, document(nodes=nodes))
+    assert scene.frame == zo.Frame("left up forward", "m")
+    assert scene.roots[0].children[0].properties["tide"] == 4
+    assert np.allclose(scene.bounds(), [[-1, 0, 0], [1, 2, 0]])
+
+
+@pytest.mark.parametrize(
+    ("mode", "index", "triangles"),
+    [
+        (4, [0, 1, 2, 3, 2, 1], [[0, 1, 2], [3, 2, 1]]),
+        (5, [0, 1, 2, 3], [[0, 1, 2], [1, 3, 2]]),
+        (5, [0, 1, 2, 2, 3], [[0, 1, 2], [2, 2, 3]][:1]),
+        (6, [0, 1, 2, 3], [[1, 2, 0], [2, 3, 0]]),
+        (1, [0, 1], None),
+    ],
+)
+def test_lists_strips_and_fans(tmp_path, mode, index, triangles):
+    points = np.random.default_rng(0).random((4, 3)).astype("<f4")
+    scene = read(
+        tmp_path,
+        document(
+            **packed(points, np.array(index, "u1")),
+            accessors=[
+                {"bufferView": 0, "componentType": 5126, "count": 4, "type": "VEC3"},
+                {"bufferView": 1, "componentType": 5121, "count": len(index), "type": "SCALAR"},
+            ],
+            meshes=[{"primitives": [{"attributes": {"POSITION": 0}, "indices": 1, "mode": mode}]}],
+        ),
+    )
+    mesh = scene.meshes[0]
+    if triangles is None:
+        assert mesh.face_count == 0
+        assert "points and lines are not carried" in texts(scene.notes)
+    else:
+        assert mesh.corner_point.reshape(-1, 3).tolist() == triangles
+
+
+def test_interleaved_normalised_and_sparse_accessors(tmp_path):
+    rows = np.zeros(3, [("p", "<f4", 3), ("uv", "<u2", 2)])
+    rows["p"] = [(0, 0, 0), (1, 0, 0), (0, 1, 0)]
+    rows["uv"] = [(0, 0), (65535, 0), (0, 13107)]
+    about = packed(rows, np.array([1], "u1"), np.array([(5, 5, 5)], "<f4"))
+    about["bufferViews"][0]["byteStride"] = 16
+    sparse = {
+        "count": 1,
+        "indices": {"bufferView": 1, "componentType": 5121},
+        "values": {"bufferView": 2},
+    }
+    accessors = [
+        {"bufferView": 0, "componentType": 5126, "count": 3, "type": "VEC3", "sparse": sparse},
+        {"bufferView": 0, "byteOffset": 12, "componentType": 5123, "normalized": True, "count": 3, "type": "VEC2"},
+    ]
+    primitive = {"attributes": {"POSITION": 0, "TEXCOORD_0": 1}}
+    mesh = read(tmp_path, document(**about, accessors=accessors, meshes=[{"primitives": [primitive]}])).meshes[0]
+    assert mesh.points.tolist() == [[0, 0, 0], [5, 5, 5], [0, 1, 0]]
+    assert mesh.uv_sets[0].values == pytest.approx(np.array([(0, 1), (1, 1), (0, 0.8)]))
+
+
+def test_what_is_written_is_read_and_written_the_same(tmp_path):
+    image = Texture("a.png", data=png([[[1, 2, 3]]]))
+    material = zo.Material(
+        "iron", (0.5, 0.25, 1, 1), 0.5, 0.25, (2, 0, 0), "mask", 0.25, True, shading={"clearcoat": 0.5, "unlit": True}
+    ).with_textures(
+        {
+            "base_color": TextureUse(image, offset=(0.5, 0.25), scale=(2, 4), clamp=True),
+            "metallic": TextureUse(image, channel="b"),
+            "roughness": TextureUse(image, channel="g"),
+            "normal": TextureUse(image, uv_set=1, strength=0.5),
+        }
+    )
+    layers = (
+        Layer("uv", np.random.default_rng(0).random((24, 2)), np.arange(24)),
+        Layer("uv", np.random.default_rng(1).random((24, 2)), np.arange(24)),
+        Layer("color", [[1, 0, 0], [0, 1, 0]], np.arange(24) % 2),
+    )
+    mesh = cube(layers=layers, slots=(material, None), face_slot=[0, 1, 0, 1, 0, 1])
+    spot = Light("spot", "spot", (1, 0.5, 0), 100, 8.0, (0.1, 0.5))
+    scene = scene_of(
+        Node(
+            "root",
+            moved(1, 2, 3),
+            (Node("lamp", content=spot), Node("eye", content=Camera("eye", False, 4, 1.5))),
+            mesh,
+        )
+    )
+    written(scene, tmp_path, "a.glb")
+    first = zo.read(tmp_path / "a.glb")
+    for name in ("b.glb", "c.gltf"):
+        zo.write(first, tmp_path / name)
+    assert (tmp_path / "a.glb").read_bytes() == (tmp_path / "b.glb").read_bytes()
+    second = zo.read(tmp_path / "c.gltf")
+    for again in (first, second):
+        assert again.materials[0].textures["base_color"].offset == (0.5, 0.25)
+        assert again.materials[0].emissive == (2, 0, 0)
+        assert [child.kind for child in again.roots[0].children] == ["light", "camera"]
+        assert again.roots[0].children[0].content.cone == (0.1, 0.5)
+        assert [layer.kind for layer in again.meshes[0].layers] == ["uv", "uv", "color", "normal"]
+        assert np.array_equal(again.bounds(), scene.bounds())
+
+
+def test_lights_that_shine_elsewhere_get_a_node_that_aims_them(tmp_path):
+    scene = scene_of(cube(), Node("sun", content=Light("sun", "directional", direction=(0.6, -0.8, 0.0))))
+    written(scene, tmp_path)
+    back = zo.read(tmp_path / "out.glb")
+    baked = zo.apply(back, zo.steps.BakeTransforms()).roots[1].children[0].content
+    assert baked.direction == pytest.approx((0.6, -0.8, 0.0), abs=1e-6)
+    assert zo.audit.arrived(scene, tmp_path / "out.glb").problems == ()
+
+
+def test_skins_animations_and_further_scenes_are_noted(tmp_path):
+    extra = {
+        "animations": [{}, {}],
+        "skins": [{}],
+        "scenes": [{"nodes": [0]}, {"nodes": []}],
+        "extensionsUsed": ["X_y"],
+    }
+    notes = texts(read(tmp_path, document(**extra)).notes)
+    for words in ("2 animations not carried", "1 skin not carried", "1 further scene left out", "not carried: X_y"):
+        assert words in notes
+
+
+@pytest.mark.parametrize(
+    ("change", "message"),
+    [
+        ({"asset": {"version": "1.0"}}, "is glTF 1.0; only 2.0"),
+        ({"asset": {}}, "of no version"),
+        ({"extensionsRequired": ["KHR_draco_mesh_compression"]}, "needs KHR_draco_mesh_compression"),
+        ({"nodes": [{"children": [0]}]}, "below itself"),
+        ({"nodes": [{"children": [1, 1]}, {}]}, "two parents"),
+        ({"nodes": [{"mesh": 7}]}, "not sound glTF"),
+        ({"nodes": [{"mesh": -1}]}, "no number of a mesh"),
+        ({"nodes": [{"mesh": 0, "scale": ["a", 1, 1]}]}, "not sound glTF"),
+        ({"nodes": [{"mesh": 0, "translation": [1e999, 0, 0]}]}, "not finite|not sound"),
+        ({"bufferViews": [{"buffer": 0, "byteLength": 9999}, {"buffer": 0, "byteLength": 6}]}, "beyond its buffer"),
+        ({"accessors": [{**FLOATS, "count": 10**9}] * 2}, "beyond its data"),
+        ({"accessors": [{"componentType": 5126, "count": 4 * 10**9, "type": "VEC3"}] * 2}, "not in the file"),
+        ({"accessors": [FLOATS, {**FLOATS, "byteOffset": 12, "componentType": 5125, "type": "SCALAR"}]}, "uses vertex"),
+        ({"buffers": [{"byteLength": 99, "uri": "../secret.bin"}]}, "was not found"),
+        ({"buffers": [{"byteLength": 99, "uri": "data:;base64,AAAA"}]}, "99 bytes were promised"),
+        ({"buffers": [{"byteLength": 99}]}, "binary chunk that is not there"),
+        ({"meshes": 5}, "'meshes' is not a list"),
+        ({"scenes": [{"nodes": "a"}]}, "not sound glTF"),
+    ],
+)  # fmt: skip
+def test_files_that_are_not_sound_are_refused(tmp_path, change, message):
+    (tmp_path.parent / "secret.bin").write_bytes(bytes(99))
+    with pytest.raises(zo.InputError, match=message) as caught:
+        read(tmp_path, document(**change))
+    assert "a.gltf" in str(caught.value)
+
+
+@pytest.mark.parametrize("cut", [4, 11, 19, 60, -1])
+def test_cut_off_files_are_refused(tmp_path, cut):
+    zo.write(scene_of(cube()), tmp_path / "whole.glb")
+    with pytest.raises(zo.InputError):
+        read(tmp_path, (tmp_path / "whole.glb").read_bytes()[:cut], "cut.glb")
+
+
+def test_triangles_without_finite_positions_are_skipped(tmp_path):
+    points = np.array([(0, 0, 0), (1, 0, 0), (0, 1, 0), (np.nan, 0, 0)], "<f4")
+    accessors = [
+        {"bufferView": 0, "componentType": 5126, "count": 4, "type": "VEC3"},
+        {"bufferView": 1, "componentType": 5121, "count": 6, "type": "SCALAR"},
+    ]
+    scene = read(tmp_path, document(**packed(points, np.array([0, 1, 2, 1, 2, 3], "u1")), accessors=accessors))
+    assert scene.meshes[0].face_count == 1
+    assert "1 triangle without finite positions skipped" in texts(scene.notes)
+
+
+@given(st.data())
+def test_damaged_files_never_raise_anything_but_our_errors(tmp_path_factory, data):
+    folder = tmp_path_factory.getbasetemp()
+    binary = data.draw(st.booleans())
+    if binary:
+        scene = scene_of(cube(slots=(zo.Material("m"),)))
+        path = folder / "damaged.glb"
+        zo.write(scene, path)
+        raw = bytearray(path.read_bytes())
+    else:
+        path = folder / "damaged.gltf"
+        raw = bytearray(json.dumps(document(materials=[{"pbrMetallicRoughness": {}}])).encode())
+    for _ in range(data.draw(st.integers(1, 8))):
+        at = data.draw(st.integers(0, len(raw) - 1))
+        raw[at : at + data.draw(st.integers(0, 2))] = data.draw(st.binary(max_size=3))
+    path.write_bytes(bytes(raw))
+    try:
+        scene = zo.read(path)
+    except zo.InputError:
+        return
+    assert all(np.isfinite(mesh.points).all() for mesh in scene.meshes)

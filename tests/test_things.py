@@ -1,0 +1,429 @@
+"""Selection, roles, pivots and names: what happens to nodes; materials, textures and UV sets: to their looks."""
+
+from __future__ import annotations
+
+import io
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+
+import zesty_otter as zo
+from build import cube, moved, scene_of, texts
+from test_mtl import png
+from zesty_otter import pixels
+from zesty_otter.geometry.uv import uv_facts
+from zesty_otter.model import Camera, Layer, Light, Node, Texture, TextureUse
+from zesty_otter.steps import Materials, Names, Pivot, Roles, Select, Textures, UvSets, step_from_text
+from zesty_otter.steps.assets import assets_of
+from zesty_otter.steps.names import read_table, table_text
+
+
+def names(scene):
+    return [placed.node.name for placed in scene.walk()]
+
+
+# Selection and roles
+
+
+def yard():
+    hidden = Node("ghost", content=cube(), visible=False)
+    lamp = Node("lamp", content=Light("lamp"))
+    quay = Node(
+        "quay", children=(Node("wall_1", content=cube()), Node("wall_2", content=cube(), groups=("far",)), lamp)
+    )
+    return scene_of(
+        quay, hidden, Node("view", content=Camera("view")), Node("gate_collision", content=cube(), role="collision")
+    )
+
+
+@pytest.mark.parametrize(
+    ("keep", "drop", "left"),
+    [
+        ("wall_*", "", ["quay", "wall_1", "wall_2"]),
+        ("group:quay", "kind:light", ["quay", "wall_1", "wall_2"]),
+        ("", "hidden,kind:camera,role:collision", ["quay", "wall_1", "wall_2", "lamp"]),
+        (["group:far"], [], ["quay", "wall_2"]),
+        ("kind:mesh", "visible", ["ghost"]),
+    ],
+)
+def test_words_choose_what_stays(keep, drop, left):
+    done = Select(keep=keep, drop=drop).apply(yard())
+    assert names(done) == left
+    assert "dropped" in texts(done.notes)
+    assert Select().apply(yard()).roots[0].name == "quay"
+
+
+@pytest.mark.parametrize(
+    ("word", "message"), [("rol:collision", "does not begin"), ("role:colision", "Did you mean 'collision'")]
+)
+def test_words_nobody_knows_are_refused(word, message):
+    with pytest.raises(zo.UsageError, match=message):
+        Select(keep=word)
+
+
+def test_roles_are_recognised_by_name_and_make_assets():
+    scene = scene_of(
+        Node("gate", content=cube()),
+        Node("gate_LOD1", content=cube()),
+        Node("gate_collision_2", content=cube()),
+        Node("gate_marker"),
+        Node("post_LOD0", content=cube()),
+        Node("post_LOD1", content=cube()),
+        Node("sill", content=cube(), children=(Node("any", content=cube(), role="shadow"),)),
+        Node("solid", groups=("blocks",), content=cube()),
+    )
+    done = Roles(assign={"collision": "group:blocks"}).apply(scene)
+    assert "6 nodes recognised: 3 collision" not in texts(done.notes)
+    assert {p.node.name: p.node.role for p in done.walk()}["solid"] == "collision"
+    found = {a.name: ([p.node.name for p in a.main], [p.node.name for p in a.rest]) for a in assets_of(done)}
+    assert found["gate"] == (["gate"], ["gate_LOD1", "gate_collision_2", "gate_marker"])
+    assert found["post"] == (["post_LOD0"], ["post_LOD1"])
+    assert found["sill"] == (["sill"], ["any"])
+    assert done.roots[1].properties["level"] == 1
+    with pytest.raises(zo.UsageError, match="'colision' is not a role"):
+        Roles(assign={"colision": "x"})
+
+
+# Pivots of assets
+
+
+@pytest.mark.parametrize(
+    ("at", "expected"),
+    [
+        ("left down back", [14, 20, 30]),
+        ("centre up forward", [12, 22, 36]),
+        ("0.25 0 1", [11, 20, 36]),
+        ("area", [12, 21, 33]),
+        ("volume", [12, 21, 33]),
+        ("grid:4m", [16, 20, 32]),
+        ("point:1 200cm 3m", [1, 2, 3]),
+        ("vertex:7", [14, 22, 36]),
+        ("marker:hinge*", [10, 20.5, 30]),
+    ],
+)
+def test_levels_and_collision_share_the_pivot_of_the_visible_mesh(at, expected):
+    gate = Node("gate", moved(10, 20, 30), (Node("hinge_1", moved(0, 0.5, 0)),), cube((4, 2, 6)))
+    scene = scene_of(
+        gate, Node("gate_LOD1", moved(11, 20, 31), content=cube((2, 2, 2))), Node("gate_collision", content=cube())
+    )
+    done = Pivot(at=at).apply(Roles().apply(scene))
+    worlds = {placed.node.name: placed.world[:3, 3].tolist() for placed in done.walk()}
+    assert worlds["gate"] == pytest.approx(expected)
+    assert worlds["gate_LOD1"] == worlds["gate_collision"] == worlds["gate"]
+    assert worlds["hinge_1"] == [10, 20.5, 30]
+    assert np.allclose(done.bounds(), scene.bounds())
+
+
+def test_the_mesh_with_the_role_of_bounds_decides_where_the_base_is():
+    scene = scene_of(cube((2, 2, 2), "crane"), Node("crane_bounds", moved(0, -1, 0), content=cube((4, 4, 4), "b")))
+    done = Pivot(at="base").apply(Roles().apply(scene))
+    assert done.roots[0].transform[:3, 3].tolist() == [2, -1, 2]
+
+
+@pytest.mark.parametrize(
+    ("at", "message"),
+    [
+        ("marker:hing", "no node called 'hing'.*Did you mean 'hinge'"),
+        ("vertex:99", "no vertex 99; the mesh has 8 points"),
+        ("leftt down back", "Did you mean 'left'"),
+        ("grid:2 yards", "not a length"),
+    ],
+)
+def test_pivots_that_are_not_there_are_refused(at, message):
+    with pytest.raises(zo.UsageError, match=message):
+        Pivot(at=at).apply(scene_of(Node("gate", content=cube()), Node("hinge")))
+
+
+# Names
+
+
+@pytest.mark.parametrize(
+    ("settings", "old", "new"),
+    [
+        ({"case": "snake"}, "OldGate Left02", "old_gate_left_02"),
+        ({"case": "camel"}, "old gate-left", "oldGateLeft"),
+        ({"case": "pascal"}, "old_gate", "OldGate"),
+        ({"case": "kebab"}, "OldGate", "old-gate"),
+        ({"case": "upper"}, "gate", "GATE"),
+        ({"search": [[r"_v(\d+)$", r"-\1"]]}, "gate_v3", "gate-3"),
+        ({"prefixes": {"visible": "mesh_"}, "suffixes": {"visible": "_x"}}, "gate", "mesh_gate_x"),
+        ({}, "CON", "CON_"),
+        ({"longest": 10}, "a very long name", "a_very_lon"),
+        ({"template": "{group}_{material}_{name}"}, "gate", "quay_iron_gate"),
+        ({"replace_defaults": "{file}_{number}"}, "Cube.001", "test_01"),
+        ({"transliterate": False, "allowed": r"\w"}, "Höhe", "Höhe"),
+    ],
+)
+def test_names_are_built_as_told(settings, old, new):
+    node = Node(old, content=cube(slots=(zo.Material("iron"),)), groups=("quay",))
+    assert Names(**settings).apply(scene_of(node)).roots[0].name == new
+
+
+def test_names_of_levels_come_from_the_asset():
+    scene = Roles().apply(scene_of(cube(name="gate"), cube(name="gate_LOD1"), cube(name="gate_collision")))
+    done = Names(template="p_{name}", roles={"level": "p_{name}_level{level}", "collision": "p_{name}_solid"}).apply(
+        scene
+    )
+    assert names(done) == ["p_gate", "p_gate_level1", "p_gate_solid"]
+
+
+def test_default_names_and_clashes_are_noted():
+    done = Names().apply(scene_of(Node("Cube.001"), Node("gate"), Node("Gate")))
+    assert "names nobody seems to have chosen: 'Cube.001'" in texts(done.notes)
+    assert "wanted by more than one node, so numbered: 'Gate'" in texts(done.notes)
+
+
+def test_the_table_of_names_is_written_read_and_undone(tmp_path):
+    texture = Texture("Höhe.png", wanted="x")
+    material = zo.Material("Öl").with_textures({"base_color": TextureUse(texture)})
+    scene = scene_of(cube(name="Tür", slots=(material,)), cube(name="tuer"), Node('a,b "c"'))
+    done = Names().apply(scene)
+    path = tmp_path / "names.csv"
+    path.write_text(table_text(done.renamed), "utf-8")
+    assert read_table(path) == list(done.renamed)
+    assert names(Names(table=path).apply(scene)) == names(done)
+    back = Names(table=path, undo=True).apply(done)
+    assert names(back) == names(scene)
+    assert back.materials[0].name == "Öl"
+    assert back.textures[0].name == "Höhe.png"
+    path.write_text("a,b\n1,2\n")
+    with pytest.raises(zo.InputError, match=r"names.csv, line 1: .* columns kind, old and new"):
+        Names(table=path).apply(scene)
+    with pytest.raises(zo.InputError, match="No such file"):
+        Names(table=tmp_path / "none.csv").apply(scene)
+
+
+# Materials
+
+
+def painted(*materials, faces=None):
+    count = len(materials)
+    return scene_of(cube(slots=materials, face_slot=faces or [k % count for k in range(6)]))
+
+
+def slots(scene):
+    mesh = scene.meshes[0]
+    return [slot.name if slot else None for slot in mesh.slots], mesh.slot_of_face.tolist()
+
+
+def test_renaming_to_one_name_merges_slots():
+    done = Materials(rename={"wood*": "timber"}).apply(
+        painted(zo.Material("wood.1"), zo.Material("iron"), zo.Material("wood.2"))
+    )
+    assert slots(done) == (["timber", "iron"], [0, 1, 0, 0, 1, 0])
+    assert "3 materials became 2" in texts(done.notes)
+
+
+@pytest.mark.parametrize(
+    ("settings", "expected"),
+    [
+        ({"one": "all"}, (["all"], [0] * 6)),
+        ({"order": ["c", "a"]}, (["c", "a", "b"], [1, 2, 0, 1, 2, 0])),
+        ({"index": {"a": 3}}, (["b", "c", None, "a"], [3, 0, 1, 3, 0, 1])),
+        ({"index": {"c": 0}}, (["c", "a", "b"], [1, 2, 0, 1, 2, 0])),
+    ],
+)
+def test_slots_are_ordered_and_overridden(settings, expected):
+    done = Materials(**settings).apply(painted(*(zo.Material(name) for name in "abc")))
+    assert slots(done) == expected
+
+
+def test_alpha_sides_plain_mode_and_limit():
+    texture = Texture("a.png", data=b"")
+    rich = zo.Material("leaf", metallic=0.5, emissive=(1, 1, 1), base_color=(0.2, 0.2, 0.2, 1)).with_textures(
+        {"base_color": TextureUse(texture), "normal": TextureUse(texture)}
+    )
+    done = Materials(plain=True, alpha={"leaf": "mask 0.3"}, two_sided=["le*"], limit=1).apply(
+        painted(rich, zo.Material("b"))
+    )
+    made = done.materials[0]
+    assert (made.metallic, made.roughness, made.emissive, made.base_color) == (0, 1, (0, 0, 0), (1, 1, 1, 1))
+    assert (made.alpha_mode, made.alpha_cutoff, made.two_sided, list(made.textures)) == (
+        "mask",
+        0.3,
+        True,
+        ["base_color"],
+    )
+    assert "node cube: has 2 slots, 1 are allowed" in texts(done.notes)
+    with pytest.raises(zo.UsageError, match="is not opaque, blend, mask"):
+        Materials(alpha={"x": "maks"})
+
+
+@pytest.mark.parametrize(
+    ("diffuse", "specular", "metallic", "color"),
+    [
+        # A dielectric with the usual reflection keeps its colour; a mirror takes that of its reflection.
+        ((0.5, 0.2, 0.1), (0.04, 0.04, 0.04), 0, (0.5, 0.2, 0.1)),
+        ((0, 0, 0), (1.0, 0.8, 0.3), 1, (1.0, 0.8, 0.3)),
+        ((0.5, 0.5, 0.5), (0, 0, 0), 0, (0.5208, 0.5208, 0.5208)),
+    ],
+)
+def test_old_shading_becomes_metal_and_rough(diffuse, specular, metallic, color):
+    old = zo.Material("m", base_color=(*diffuse, 1), shading={"specular": specular, "shininess": 30})
+    made = Materials(shading="metal-rough").apply(painted(old)).materials[0]
+    assert made.metallic == pytest.approx(metallic, abs=1e-3)
+    assert made.base_color[:3] == pytest.approx(color, abs=1e-3)
+    assert made.roughness == pytest.approx(0.5)
+
+
+# Textures
+
+
+def textured(role, texture, **use):
+    return painted(zo.Material("m").with_textures({role: TextureUse(texture, **use)}))
+
+
+def image_of(scene, role):
+    return Image.open(io.BytesIO(scene.materials[0].textures[role].texture.read()))
+
+
+@pytest.mark.parametrize(
+    ("size", "largest", "power", "expected"),
+    [
+        ((100, 50), None, "no", (100, 50)),
+        ((100, 50), 64, "no", (64, 32)),
+        ((100, 50), None, "nearest", (128, 64)),
+        ((100, 50), None, "lower", (64, 32)),
+        ((100, 50), 100, "nearest", (64, 64)),
+        ((1, 3000), 1024, "lower", (1, 1024)),
+    ],
+)
+def test_images_are_brought_to_size(size, largest, power, expected):
+    assert pixels.fitting_size(size, largest, power) == expected
+    scene = textured("base_color", Texture("a.png", data=png(np.zeros((size[1], size[0], 3)))))
+    done = Textures(largest=largest, power_of_two=power).apply(scene)
+    assert image_of(done, "base_color").size == expected
+
+
+def test_green_is_flipped_in_normal_maps_only_and_kinds_are_changed():
+    texture = Texture("n.png", data=png([[[10, 20, 250]]]))
+    both = painted(zo.Material("m").with_textures({"normal": TextureUse(texture)}))
+    assert image_of(Textures(flip_green=True).apply(both), "normal").getpixel((0, 0)) == (10, 235, 250)
+    color = textured("base_color", texture)
+    assert Textures(flip_green=True).apply(color).textures[0] is texture
+    done = Textures(kind="jpeg").apply(color)
+    assert (done.textures[0].name, image_of(done, "base_color").format) == ("n.jpg", "JPEG")
+    clear = textured("base_color", Texture("c.png", data=png([[[1, 2, 3, 0]]])))
+    assert Textures(kind="jpeg").apply(clear).textures[0].name == "c.png"
+
+
+def test_channels_are_packed_and_unpacked_again():
+    uses = {
+        role: TextureUse(Texture(f"{role}.png", data=png([[value]])))
+        for role, value in (("occlusion", 200), ("roughness", 120), ("metallic", 30))
+    }
+    scene = painted(zo.Material("m").with_textures(uses))
+    packed = Textures(channels="pack").apply(scene)
+    assert len(packed.textures) == 1
+    assert image_of(packed, "roughness").getpixel((0, 0)) == (200, 120, 30)
+    assert {role: use.channel for role, use in packed.materials[0].textures.items()} == {
+        "metallic": "b",
+        "roughness": "g",
+        "occlusion": "r",
+    }
+    back = Textures(channels="unpack").apply(packed)
+    assert [image_of(back, role).getpixel((0, 0)) for role in uses] == [200, 120, 30]
+    assert not Textures(leave_out=True).apply(scene).textures
+
+
+def test_missing_textures_are_searched_below_the_folders_only(tmp_path):
+    (tmp_path / "lib" / "deep").mkdir(parents=True)
+    (tmp_path / "lib" / "deep" / "Stone.TGA").write_bytes(b"x")
+    (tmp_path / "outside.png").write_bytes(b"x")
+    (tmp_path / "lib" / "outside.png").symlink_to(tmp_path / "outside.png")
+    stone = textured("base_color", Texture("stone.png", wanted="D:\\old\\stone.png"))
+    done = Textures(search=[tmp_path / "lib"]).apply(stone)
+    assert done.textures[0].path == tmp_path / "lib" / "deep" / "Stone.TGA"
+    away = Textures(search=[tmp_path / "lib"]).apply(
+        textured("base_color", Texture("outside.png", wanted="outside.png"))
+    )
+    assert not away.textures[0].found
+    assert "in none of the folders" in texts(away.notes)
+
+
+def test_damaged_images_are_noted_and_left():
+    done = Textures(largest=1).apply(textured("base_color", Texture("a.png", data=b"nonsense")))
+    assert "texture 'a.png' is not an image in a known format; left as it is" in texts(done.notes)
+
+
+# UV sets
+
+
+def with_uvs(*sets):
+    index = np.arange(24) % 4
+    square = np.array([(0, 0), (1, 0), (1, 1), (0, 1)], float)
+    layers = tuple(Layer("uv", square * (k + 1), index, name) for k, name in enumerate(sets))
+    material = zo.Material("m").with_textures({"base_color": TextureUse(Texture("a"), uv_set=len(sets) - 1)})
+    return scene_of(cube(layers=layers, slots=(material,)))
+
+
+@pytest.mark.parametrize(
+    ("settings", "left", "used"),
+    [
+        ({"keep": ["light"]}, ["light"], 0),
+        ({"drop": ["0"]}, ["b", "light"], 1),
+        ({"order": ["light", "2"]}, ["light", "a", "b"], 0),
+        ({"most": 1}, ["a"], 0),
+        ({"rename": {"0": "map"}}, ["map", "b", "light"], 2),
+    ],
+)
+def test_uv_sets_are_chosen_and_textures_follow_them(settings, left, used):
+    done = UvSets(**settings, report=False).apply(with_uvs("a", "b", "light"))
+    assert [layer.name for layer in done.meshes[0].uv_sets] == left
+    assert done.materials[0].textures["base_color"].uv_set == used
+
+
+def test_flipping_v_twice_is_nothing():
+    scene = with_uvs("a")
+    once = UvSets(flip_v=True).apply(scene)
+    assert once.meshes[0].uv_sets[0].values.tolist() == [[0, 1], [1, 1], [1, 0], [0, 0]]
+    assert (
+        UvSets(flip_v=True).apply(once).meshes[0].uv_sets[0].values.tolist()
+        == scene.meshes[0].uv_sets[0].values.tolist()
+    )
+
+
+def test_what_is_wrong_with_uvs_is_measured():
+    # Two unit squares, one shifted by half a side over the other: half of each lies on the other.
+    square = np.array([(0, 0), (1, 0), (1, 1), (0, 0), (1, 1), (0, 1)], np.float32)
+    values = np.concatenate([square, square + (0.5, 0), square[::-1] + (3, 0), [[5, 5]]]).astype(np.float32)
+    index = np.concatenate([np.arange(18), [18, 18, 18, -1, 0, 1]]).astype(np.int32)
+    facts = uv_facts(np.arange(24, dtype=np.int32).reshape(-1, 3), values, index)
+    assert (facts.triangles, facts.missing, facts.zero_area, facts.mirrored) == (8, 1, 1, 2)
+    assert facts.outside == 5
+    assert facts.covered == pytest.approx(2.5, rel=3e-3)
+    assert facts.overlap == pytest.approx(0.5, rel=3e-3)
+    neat = uv_facts(np.arange(6, dtype=np.int32).reshape(-1, 3), square, np.arange(6, dtype=np.int32))
+    assert (neat.covered, neat.overlap, neat.outside) == (1, 0, 0)
+    assert "has no UVs" in texts(UvSets().apply(scene_of(cube())).notes)
+    assert "covered more than once" in texts(UvSets().apply(with_uvs("a")).notes)
+
+
+# Steps as text
+
+
+def test_steps_are_read_from_a_line():
+    assert step_from_text("weld distance=0.1mm across=matching").model_dump() == {
+        "distance": 0.0001,
+        "across": "matching",
+    }
+    assert step_from_text("select keep=['name:a b',\"role:level\"] drop=hidden").keep == ("name:a b", "role:level")
+    assert step_from_text("pivot at='left down back'").at == "left down back"
+    assert step_from_text("materials rename={'a*'=\"b\"}").rename == {"a*": "b"}
+    assert step_from_text(f"textures search=['{Path('x')}'] leave_out=true").leave_out is True
+
+
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        ("wled", "Did you mean 'weld'"),
+        ("weld 0.1mm", "Write: weld 0.1mm=VALUE"),
+        ("weld distanc=1", "Did you mean 'distance'"),
+        ("", "is not a step"),
+    ],
+)
+def test_lines_that_are_no_step_are_refused(text, message):
+    with pytest.raises(zo.UsageError, match=message):
+        step_from_text(text)
