@@ -121,10 +121,10 @@ def test_interleaved_normalised_and_sparse_accessors(tmp_path):
 def test_what_is_written_is_read_and_written_the_same(tmp_path):
     image = Texture("a.png", data=png([[[1, 2, 3]]]))
     material = zo.Material(
-        "iron", (0.5, 0.25, 1, 1), 0.5, 0.25, (2, 0, 0), "mask", 0.25, True, shading={"clearcoat": 0.5, "unlit": True}
+        "iron", (0.5, 0.25, 1.0, 1.0), 0.5, 0.25, (2.0, 0.0, 0.0), "mask", 0.25, True, shading={"clearcoat": 0.5, "unlit": True}
     ).with_textures(
         {
-            "base_color": TextureUse(image, offset=(0.5, 0.25), scale=(2, 4), clamp=True),
+            "base_color": TextureUse(image, offset=(0.5, 0.25), scale=(2.0, 4.0), clamp=True),
             "metallic": TextureUse(image, channel="b"),
             "roughness": TextureUse(image, channel="g"),
             "normal": TextureUse(image, uv_set=1, strength=0.5),
@@ -136,12 +136,12 @@ def test_what_is_written_is_read_and_written_the_same(tmp_path):
         Layer("color", [[1, 0, 0], [0, 1, 0]], np.arange(24) % 2),
     )
     mesh = cube(layers=layers, slots=(material, None), face_slot=[0, 1, 0, 1, 0, 1])
-    spot = Light("spot", "spot", (1, 0.5, 0), 100, 8.0, (0.1, 0.5))
+    spot = Light("spot", "spot", (1.0, 0.5, 0.0), 100.0, 8.0, (0.1, 0.5))
     scene = scene_of(
         Node(
             "root",
             moved(1, 2, 3),
-            (Node("lamp", content=spot), Node("eye", content=Camera("eye", False, 4, 1.5))),
+            (Node("lamp", content=spot), Node("eye", content=Camera("eye", False, 4.0, 1.5))),
             mesh,
         )
     )
