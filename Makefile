@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/ready
 
-.PHONY: demo test lint bench screenshots clean
+.PHONY: demo test lint bench docs screenshots clean
 
 $(READY): pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -26,6 +26,9 @@ lint: $(READY)
 
 bench: $(READY)
 	$(BIN)/python bench/run.py
+
+docs: $(READY)
+	$(BIN)/python tools/step_pages.py
 
 screenshots: $(READY)
 	$(BIN)/python tools/screenshots.py

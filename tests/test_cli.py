@@ -119,7 +119,7 @@ def test_steps_are_listed_and_explained_from_their_settings(run):
     listed = run("steps")
     assert all(slug in listed.out for slug in STEPS)
     explained = " ".join(run("steps", "weld").out.split())
-    for words in ("Make points that are very close one point", "distance", "0.0001", "--step 'weld distance=0.1mm'"):
+    for words in ("Make points that are very close one point", "distance", "0.1 mm", "--step 'weld distance=0.1mm'"):
         assert words in explained
     for document in run("steps", "--json").json:
         line = document["example"].removeprefix("--step '").removesuffix("'")
@@ -143,6 +143,15 @@ def test_survey_shows_the_table_of_units_and_all_that_is_in_the_file(run, tmp_pa
     assert document["size"] == [50, 183, 30]
     assert document["unit"] == 0.01
     assert [node["faces"]["ngons"] for node in document["nodes"]] == [0, 1]
+
+
+def test_survey_tells_roles_and_the_bounds_that_are_named(run, tmp_path):
+    text = PERSON + PERSON.replace("Figur", "Figur_bounds").replace("v 50", "v 80").replace("f 1 3 2", "f 5 7 6")
+    ran = run("survey", obj(tmp_path, text), "--unit", "cm")
+    shown = " ".join(ran.out.split())
+    assert "size 0.5 × 1.83 × 0.3 m" in shown
+    assert "as Figur_bounds says" in shown
+    assert "role" in shown
 
 
 def test_survey_of_several_files_goes_on_after_a_bad_one(run, tmp_path):

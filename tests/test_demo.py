@@ -14,6 +14,7 @@ from build import volume
 from zesty_otter.audit import inspect_glb
 from zesty_otter.audit.survey import leftover
 from zesty_otter.demo import PIECES, write_kit
+from zesty_otter.steps import STEPS
 
 EXAMPLES = sorted((Path(__file__).parent.parent / "examples").glob("*.py"))
 
@@ -106,3 +107,10 @@ def test_examples_in_docstrings_are_true():
             assert result.failed == 0, module.name
             tried += result.attempted
     assert tried > 3
+
+
+def test_the_pages_of_steps_are_what_the_settings_say():
+    tools = runpy.run_path(str(Path(__file__).parent.parent / "tools" / "step_pages.py"))
+    for path, text in tools["pages"]().items():
+        assert path.read_text("utf-8") == text, "run `make docs`"
+    assert sorted(slug for slugs in tools["FAMILIES"].values() for slug in slugs) == sorted(STEPS)

@@ -120,8 +120,17 @@ def test_interleaved_normalised_and_sparse_accessors(tmp_path):
 
 def test_what_is_written_is_read_and_written_the_same(tmp_path):
     image = Texture("a.png", data=png([[[1, 2, 3]]]))
+    shading = {"clearcoat": 0.5, "unlit": True}
     material = zo.Material(
-        "iron", (0.5, 0.25, 1.0, 1.0), 0.5, 0.25, (2.0, 0.0, 0.0), "mask", 0.25, True, shading={"clearcoat": 0.5, "unlit": True}
+        "iron",
+        (0.5, 0.25, 1.0, 1.0),
+        0.5,
+        0.25,
+        (2.0, 0.0, 0.0),
+        "mask",
+        0.25,
+        True,
+        shading=shading,
     ).with_textures(
         {
             "base_color": TextureUse(image, offset=(0.5, 0.25), scale=(2.0, 4.0), clamp=True),

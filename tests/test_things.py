@@ -31,7 +31,12 @@ def yard():
     hidden = Node("ghost", content=cube(), visible=False)
     lamp = Node("lamp", content=Light("lamp"))
     quay = Node(
-        "quay", children=(Node("wall_1", content=cube()), Node("wall_2", content=cube(), groups=("far",)), lamp)
+        "quay",
+        children=(
+            Node("wall_1", content=cube(), properties={"tide": 4}),
+            Node("wall_2", content=cube(), groups=("far",)),
+            lamp,
+        ),
     )
     return scene_of(
         quay, hidden, Node("view", content=Camera("view")), Node("gate_collision", content=cube(), role="collision")
@@ -46,6 +51,8 @@ def yard():
         ("", "hidden,kind:camera,role:collision", ["quay", "wall_1", "wall_2", "lamp"]),
         (["group:far"], [], ["quay", "wall_2"]),
         ("kind:mesh", "visible", ["ghost"]),
+        ("property:tide", "", ["quay", "wall_1"]),
+        ("property:tide=4", "property:tide=5", ["quay", "wall_1"]),
     ],
 )
 def test_words_choose_what_stays(keep, drop, left):
@@ -75,7 +82,7 @@ def test_roles_are_recognised_by_name_and_make_assets():
         Node("solid", groups=("blocks",), content=cube()),
     )
     done = Roles(assign={"collision": "group:blocks"}).apply(scene)
-    assert "6 nodes recognised: 3 collision" not in texts(done.notes)
+    assert "6 nodes recognised: 2 collision, 3 level, 1 marker" in texts(done.notes)
     assert {p.node.name: p.node.role for p in done.walk()}["solid"] == "collision"
     found = {a.name: ([p.node.name for p in a.main], [p.node.name for p in a.rest]) for a in assets_of(done)}
     assert found["gate"] == (["gate"], ["gate_LOD1", "gate_collision_2", "gate_marker"])

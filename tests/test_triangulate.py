@@ -8,7 +8,7 @@ from scipy.spatial.transform import Rotation
 
 import zesty_otter as zo
 from build import cube, scene_of
-from zesty_otter.geometry.triangulation import DIAGONALS, triangulate
+from zesty_otter.geometry.triangulation import DIAGONALS, bridge_holes, triangulate
 from zesty_otter.model import Layer
 
 L_SHAPE = [(0, 0), (2, 0), (2, 1), (1, 1), (1, 2), (0, 2)]
@@ -109,6 +109,28 @@ def test_a_large_ragged_polygon_is_split_whole():
     assert areas(outline).sum() == pytest.approx((x * np.roll(y, -1) - np.roll(x, -1) * y).sum() / 2, rel=1e-9)
 
 
+@pytest.mark.parametrize("turned", [False, True])
+def test_holes_are_bridged(turned):
+    # A window of four panes, the last one drawn the other way round: 10 x 6 less four holes of 2 x 1.
+    panes = [(1, 1), (6, 1), (1, 4), (6, 4)]
+    flat = [(0, 0), (10, 0), (10, 6), (0, 6)]
+    for x, y in panes:
+        flat += [(x, y), (x + 2, y), (x + 2, y + 1), (x, y + 1)]
+    points = np.c_[np.array(flat, float), np.full(20, 3.0)]
+    if turned:
+        points = Rotation.from_euler("xyz", (0.3, 1.1, -0.7)).apply(points)
+    holes = [np.arange(4 + 4 * k, 8 + 4 * k) for k in range(4)]
+    holes[3] = holes[3][::-1]
+    outline = bridge_holes(points, np.arange(4), holes)
+    assert len(outline) == 4 + 4 * 6
+    triangles, _ = triangulate(points, np.array([0, len(outline)]), outline)
+    a, b, c = points[outline[triangles]].transpose(1, 0, 2)
+    normals = np.cross(b - a, c - a) / 2
+    up = np.cross(points[1] - points[0], points[3] - points[0]) / 60
+    assert (normals @ up).min() > 1e-3
+    assert (normals @ up).sum() == pytest.approx(52)
+
+
 @pytest.mark.parametrize(
     ("rule", "quad", "first"),
     [
@@ -124,6 +146,20 @@ def test_which_diagonal_splits_a_quad(rule, quad, first):
     points = np.c_[np.array(quad, float), np.zeros(4)]
     triangles, _ = triangulate(points, np.array([0, 4]), np.arange(4), diagonal=rule)
     assert triangles[0].tolist() == first
+
+
+def test_the_smallest_angle_is_largest_by_best_angle():
+    def smallest(rule):
+        points = np.c_[np.array(COMB, float), np.zeros(len(COMB))]
+        triangles, _ = triangulate(points, np.array([0, len(COMB)]), np.arange(len(COMB)), diagonal=rule)
+        sides = points[triangles] - points[np.roll(triangles, 1, axis=1)]
+        unit = sides / np.linalg.norm(sides, axis=2)[..., None]
+        cosines = -(unit * np.roll(unit, 1, axis=1)).sum(axis=2)
+        return np.degrees(np.arccos(cosines.clip(-1, 1))).min()
+
+    # The long lower edge needs a corner at height 1 between the ends: at best it sees arctan(1/3) - arctan(1/4).
+    assert smallest("best-angle") == pytest.approx(np.degrees(np.arctan(1 / 3) - np.arctan(1 / 4)))
+    assert smallest("best-angle") > 2 * smallest("fixed")
 
 
 def test_a_convex_face_is_a_fan_when_fixed():

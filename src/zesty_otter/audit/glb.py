@@ -71,7 +71,7 @@ def read_sections(path: Path) -> Iterator[Section]:
     points, normals : (V, 3) float64
     uvs : (V, 2) float64, from the upper left corner of the image
     triangles : (T, 3) int64
-    image : (H, W, 3) float64, 0 to 1; one pixel where there is no texture
+    image : (H, W, 4) float64, 0 to 1; one pixel where there is no texture
     """
     inspection = _Inspection(Path(path))
     for node, world in inspection._placed():
@@ -186,14 +186,14 @@ class _Inspection:
         """The base colour of a section as an image."""
         material = self.document["materials"][primitive["material"]] if "material" in primitive else {}
         surface = material.get("pbrMetallicRoughness", {})
-        factor = np.array(surface.get("baseColorFactor", (1, 1, 1, 1)))[:3]
+        factor = np.array(surface.get("baseColorFactor", (1, 1, 1, 1))) ** (1 / 2.2)
         if "baseColorTexture" not in surface or self.path.suffix.lower() != ".glb":
-            return np.asarray(factor.reshape(1, 1, 3) ** (1 / 2.2))
+            return np.asarray(factor.reshape(1, 1, 4))
         texture = self.document["textures"][surface["baseColorTexture"]["index"]]
         view = self.document["bufferViews"][self.document["images"][texture["source"]]["bufferView"]]
         data = self.buffer[view["byteOffset"] : view["byteOffset"] + view["byteLength"]]
         with Image.open(io.BytesIO(data)) as image:
-            return np.asarray(np.asarray(image.convert("RGB")) / 255 * factor ** (1 / 2.2))
+            return np.asarray(np.asarray(image.convert("RGBA")) / 255 * factor)
 
     def _placed(self) -> list[tuple[dict[str, Any], NDArray[Any]]]:
         nodes = self.document.get("nodes", [])

@@ -60,7 +60,11 @@ class TextureFacts:
 
 @dataclass(frozen=True)
 class Survey:
-    """What `survey` found. Sizes are (width, height, depth) in the scene's unit."""
+    """What `survey` found. Sizes are (width, height, depth) in the scene's unit.
+
+    ``size`` is that of what is seen; ``bounds`` lists the nodes with the role of bounds and their sizes,
+    which stand for their assets.
+    """
 
     name: str
     source: str
@@ -84,6 +88,7 @@ class Survey:
     textures: tuple[TextureFacts, ...]
     clashing_names: tuple[str, ...]
     default_names: tuple[str, ...]
+    bounds: tuple[tuple[str, tuple[float, float, float]], ...]
     notes: tuple[Note, ...]
 
     def as_dict(self) -> dict[str, Any]:
@@ -100,7 +105,7 @@ def survey(scene: Scene) -> Survey:
     placed = list(scene.walk())
     nodes = tuple(_node_facts(one, scene) for one in placed)
     shown = [one.node.mesh for one in placed if one.node.mesh is not None]
-    box = scene.bounds()
+    box = _seen(placed)
     known = bool(np.isfinite(box).all())
     size = _sides(box, scene) if known else None
     return Survey(
@@ -132,6 +137,7 @@ def survey(scene: Scene) -> Survey:
         ),
         clashing_names=clashing([one.node.name for one in placed]),
         default_names=tuple(one.node.name for one in placed if is_default_name(one.node.name)),
+        bounds=tuple((one.path[-1], one.size) for one in nodes if one.role == "bounds" and one.size),
         notes=scene.notes,
     )
 
@@ -177,6 +183,17 @@ def _node_facts(placed: Placed, scene: Scene) -> NodeFacts:
         uv_sets=0 if mesh is None else len(mesh.uv_sets),
         leftover=leftover(node.transform),
     )
+
+
+def _seen(placed: list[Placed]) -> NDArray[np.float64]:
+    """(2, 3) bounds of the meshes that are there to be seen; of all meshes when none is."""
+    meshes = [(one, one.node.mesh) for one in placed if one.node.mesh is not None]
+    seen = [(one, mesh) for one, mesh in meshes if one.node.role in ("visible", "level")] or meshes
+    boxes = np.array([placed_bounds(mesh, one.world) for one, mesh in seen]).reshape(-1, 2, 3)
+    boxes = boxes[np.isfinite(boxes).all(axis=(1, 2))]
+    if not len(boxes):
+        return np.full((2, 3), np.nan)
+    return np.stack([boxes[:, 0].min(axis=0), boxes[:, 1].max(axis=0)])
 
 
 def _face_counts(mesh: Mesh) -> FaceCounts:

@@ -12,6 +12,7 @@ from rich.markup import escape
 
 from zesty_otter.cli import console
 from zesty_otter.cli.console import results
+from zesty_otter.model import format_length, parse_length
 from zesty_otter.steps import STEPS, Step, step_named
 
 
@@ -93,6 +94,8 @@ def _default(field: Any) -> str:
         return "none"
     if isinstance(value, bool):
         return "yes" if value else "no"
+    if any(getattr(one, "func", None) is parse_length for one in field.metadata):
+        return format_length(value)
     if isinstance(value, dict):
         return ", ".join(f"{key}: {' or '.join(one)}" for key, one in value.items())
     return str(value)

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 import typer
 from rich.markup import escape
 
-from zesty_otter import audit, formats
+from zesty_otter import audit, formats, steps
 from zesty_otter.audit.sizes import SizeGuess
 from zesty_otter.audit.survey import FaceCounts, Survey
 from zesty_otter.cli import console
@@ -33,7 +33,8 @@ def command(
     for number, path in enumerate(files):
         try:
             with console.progress(f"Reading {path.name}", quiet=quiet or json) as progress:
-                found = audit.survey(formats.read(path, unit, axes, progress=progress))
+                scene = formats.read(path, unit, axes, progress=progress)
+            found = audit.survey(steps.Roles().apply(scene))
         except InputError as error:
             if len(files) == 1:
                 raise
@@ -116,6 +117,9 @@ def _summary(found: Survey) -> list[tuple[str, str]]:
         rows.append(("names", f"clash when case is ignored: {escape(', '.join(found.clashing_names[:6]))}"))
     if found.default_names:
         rows.append(("names", f"look like defaults: {escape(', '.join(found.default_names[:6]))}"))
+    for name, size in found.bounds:
+        sides = format_size(size, found.unit) if found.unit else " × ".join(f"{side:.6g}" for side in size)
+        rows.append(("bounds", f"{sides}, as {escape(name)} says"))
     hidden = sum(not node.visible for node in found.nodes)
     if hidden:
         rows.append(("hidden", count_of(hidden, "node")))
@@ -147,6 +151,7 @@ def _node_table(found: Survey, most: int) -> Any:
         shown = node.mesh is not None
         made.add_row(
             escape(name),
+            *((node.role,) if roles else ()),
             size,
             f"{node.triangles:,}" if shown else "",
             f"{node.points:,}" if shown else "",

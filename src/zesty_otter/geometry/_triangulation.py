@@ -6,6 +6,9 @@ from zesty_otter._compile import kernel
 
 SHORTEST, BEST_ANGLE, FIXED = 0, 1, 2
 
+# Flipping looks at all pairs of triangles; larger faces keep what ear clipping made.
+_MOST_FLIPPED = 256
+
 # Rows of the scratch table `links`: the polygon that is left, and the heap's entries.
 _AFTER, _BEFORE, _BEND, _VERSION, _ITEM, _SEEN, LINK_ROWS = range(7)
 
@@ -26,6 +29,8 @@ def triangulate_faces(points, face_start, corner_point, rule, triangles, triangl
         else:
             noise = _flatten(points, corner_point, first, size, flat)
             _clip_ears(flat, size, noise, first, rule, triangles, row, links, cells, cost)
+            if rule == BEST_ANGLE and size <= _MOST_FLIPPED:
+                _flip_diagonals(flat, size, noise, first, triangles, row)
 
 
 @kernel
@@ -340,3 +345,43 @@ def _enters(flat, twin, to, a, b, c):
     else:
         here, one, two = c, a, b
     return _turn(flat, here, one, to) > 0.0 and _turn(flat, here, to, two) > 0.0
+
+
+@kernel
+def _flip_diagonals(flat, size, noise, first, triangles, row):
+    # Turns diagonals within the two triangles they part while that makes the lesser of their smallest
+    # angles larger. Each turn improves the pair, so it ends; the bound is for rounding.
+    count = size - 2
+    for _ in range(4 * size):
+        flipped = False
+        for t in range(row, row + count):
+            for k in range(3):
+                a, b = triangles[t, k] - first, triangles[t, (k + 1) % 3] - first
+                c = triangles[t, (k + 2) % 3] - first
+                u, m = _beside(triangles, row, count, t, b + first, a + first)
+                if u < 0:
+                    continue
+                d = triangles[u, (m + 2) % 3] - first
+                # The quad a, d, b, c; the other diagonal is c-d.
+                if _bend(flat, a, d, c, noise) <= 0 or _bend(flat, d, b, c, noise) <= 0:
+                    continue
+                now = min(_least_angle(flat, a, b, c), _least_angle(flat, b, a, d))
+                then = min(_least_angle(flat, a, d, c), _least_angle(flat, d, b, c))
+                if then > now + 1e-9:
+                    triangles[t, 0], triangles[t, 1], triangles[t, 2] = first + a, first + d, first + c
+                    triangles[u, 0], triangles[u, 1], triangles[u, 2] = first + d, first + b, first + c
+                    flipped = True
+                    break
+        if not flipped:
+            break
+
+
+@kernel
+def _beside(triangles, row, count, t, a, b):
+    # The triangle with the edge a-b and the place of a in it.
+    for u in range(row, row + count):
+        if u != t:
+            for m in range(3):
+                if triangles[u, m] == a and triangles[u, (m + 1) % 3] == b:
+                    return u, m
+    return -1, 0

@@ -36,7 +36,8 @@ def triangulate(
     corner_point : (C,) int32
     diagonal : {"shortest-diagonal", "best-angle", "fixed"}
         Which of the possible diagonals is cut first: the shortest, the one that cuts off the triangle
-        with the largest smallest angle, or the one a fan about the first corner would have.
+        with the largest smallest angle (afterwards diagonals are turned while that makes the smallest angle
+        beside them larger), or the one a fan about the first corner would have.
 
     Returns
     -------
@@ -48,6 +49,7 @@ def triangulate(
     References
     ----------
     G. H. Meisters (1975), Polygons have ears. American Mathematical Monthly 82, 648-651.
+    C. L. Lawson (1977), Software for C1 surface interpolation. Mathematical Software III (turning diagonals).
     I. E. Sutherland, R. F. Sproull and R. A. Schumacker (1974), A characterization of ten hidden-surface
     algorithms. Computing Surveys 6 (Newell's normal).
 
@@ -79,3 +81,86 @@ def triangulate(
         np.empty(3 * largest),
     )
     return triangles, face
+
+
+def bridge_holes(
+    points: NDArray[np.float64], outline: NDArray[np.int64], holes: list[NDArray[np.int64]]
+) -> NDArray[np.int64]:
+    """One outline for a polygon with holes: every hole is joined to it by a bridge walked both ways.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+        Nearly in one plane.
+    outline : (N,) int
+        Points of the outer outline, in order.
+    holes : list of (M,) int
+        Points of each hole, in either direction.
+
+    Returns
+    -------
+    (N + sum(M + 2),) int
+        Points of the joined outline; both ends of each bridge occur twice. `triangulate` takes it.
+
+    References
+    ----------
+    D. Eberly (2002), Triangulation by ear clipping, section on polygons with holes; here bridges are the
+    shortest that cross nothing.
+    """
+    flat = _in_plane(points, outline)
+    joined = np.asarray(outline, np.int64)
+    # The hole that reaches farthest to the right first, so that later ones can use it.
+    for hole in sorted(holes, key=lambda one: -float(flat[one, 0].max())):
+        loop = np.asarray(hole, np.int64)
+        if _signed_area(flat[loop]) * _signed_area(flat[outline]) > 0:
+            loop = loop[::-1]
+        at, to = _bridge(flat, joined, loop, holes)
+        turned = np.roll(loop, -to)
+        joined = np.concatenate([joined[: at + 1], turned, turned[:1], joined[at:]])
+    return joined
+
+
+def _in_plane(points: NDArray[np.float64], outline: NDArray[np.int64]) -> NDArray[np.float64]:
+    """(P, 2) points in the plane of an outline's Newell normal."""
+    own = points[outline] - points[outline[0]]
+    normal = np.cross(own, np.roll(own, -1, axis=0)).sum(axis=0)
+    axis = np.eye(3)[int(np.argmin(np.abs(normal)))]
+    right = np.cross(axis, normal)
+    basis = np.stack([right, np.cross(normal, right)], axis=1)
+    length = np.linalg.norm(basis, axis=0)
+    return np.asarray((points - points[outline[0]]) @ (basis / np.where(length > 0, length, 1.0)))
+
+
+def _signed_area(outline: NDArray[np.float64]) -> float:
+    x, y = outline.T
+    return float((x * np.roll(y, -1) - np.roll(x, -1) * y).sum() / 2)
+
+
+def _bridge(
+    flat: NDArray[np.float64], joined: NDArray[np.int64], loop: NDArray[np.int64], holes: list[NDArray[np.int64]]
+) -> tuple[int, int]:
+    """Places in the outline and the hole of the shortest bridge that crosses no edge."""
+    starts = np.concatenate([joined, *holes])
+    ends = np.concatenate([np.roll(joined, -1), *(np.roll(hole, -1) for hole in holes)])
+    apart = np.linalg.norm(flat[joined][:, None] - flat[loop][None], axis=2)
+    for pick in np.argsort(apart, axis=None, kind="stable"):
+        at, to = divmod(int(pick), len(loop))
+        if not _crosses(flat[joined[at]], flat[loop[to]], flat[starts], flat[ends]):
+            return at, to
+    return divmod(int(np.argmin(apart)), len(loop))
+
+
+def _crosses(
+    a: NDArray[np.float64], b: NDArray[np.float64], starts: NDArray[np.float64], ends: NDArray[np.float64]
+) -> bool:
+    """Whether the segment a-b crosses an edge; edges that end at a or b do not count."""
+    along, edge = b - a, ends - starts
+    side_start = along[0] * (starts[:, 1] - a[1]) - along[1] * (starts[:, 0] - a[0])
+    side_end = along[0] * (ends[:, 1] - a[1]) - along[1] * (ends[:, 0] - a[0])
+    side_a = edge[:, 0] * (a[1] - starts[:, 1]) - edge[:, 1] * (a[0] - starts[:, 0])
+    side_b = edge[:, 0] * (b[1] - starts[:, 1]) - edge[:, 1] * (b[0] - starts[:, 0])
+    own = np.zeros(len(starts), bool)
+    for point in (a, b):
+        own |= (starts == point).all(axis=1) | (ends == point).all(axis=1)
+    touches = (side_start * side_end <= 0) & (side_a * side_b <= 0) & ~((side_start == 0) & (side_end == 0))
+    return bool((touches & ~own).any())

@@ -13,7 +13,7 @@ from zesty_otter.model import ROLES, Node, Placed, Scene, count_of
 from zesty_otter.steps.base import Step, closest
 
 KINDS = ("mesh", "light", "camera", "empty")
-_KEYS = ("name", "role", "group", "kind")
+_KEYS = ("name", "role", "group", "kind", "property")
 
 
 def _as_list(value: Any) -> Any:
@@ -25,7 +25,7 @@ def _checked(words: tuple[str, ...]) -> tuple[str, ...]:
         key, colon, value = word.partition(":")
         known = {"role": ROLES, "kind": KINDS}.get(key, ())
         if colon and key not in _KEYS:
-            raise ValueError(f"'{word}' does not begin with name:, role:, group: or kind:")
+            raise ValueError(f"'{word}' does not begin with name:, role:, group:, kind: or property:")
         if colon and known and value not in known:
             raise ValueError(f"'{value}' is no {key}; there are {', '.join(known)}.{closest(value, list(known))}")
     return words
@@ -33,7 +33,8 @@ def _checked(words: tuple[str, ...]) -> tuple[str, ...]:
 
 Words = Annotated[tuple[str, ...], BeforeValidator(_as_list), AfterValidator(_checked)]
 """Words that choose nodes: ``name:gate*`` (or just ``gate*``), ``role:collision``, ``group:quay*``,
-``kind:light``, ``hidden``, ``visible``; as a list or with commas. A node is chosen when any word fits."""
+``kind:light``, ``property:solid`` (it has one), ``property:solid=yes``, ``hidden``, ``visible``; as a list or
+with commas. A node is chosen when any word fits."""
 
 
 def chosen(words: Sequence[str], placed: Placed) -> bool:
@@ -50,6 +51,9 @@ def _fits(word: str, placed: Placed) -> bool:
         key, value = "name", word
     if key == "group":
         return any(fnmatch.fnmatchcase(group, value) for group in (*node.groups, *placed.path[:-1]))
+    if key == "property":
+        name, equals, wanted = value.partition("=")
+        return name in node.properties and (not equals or fnmatch.fnmatchcase(str(node.properties[name]), wanted))
     have = {"name": node.name, "role": node.role, "kind": node.kind}[key]
     return fnmatch.fnmatchcase(have, value)
 
@@ -70,7 +74,11 @@ class Select(Step):
     slug: ClassVar[str] = "select"
     example: ClassVar[dict[str, Any]] = {"keep": ["name:*"], "drop": ["hidden", "kind:camera"]}
 
-    keep: Words = Field((), description="Words that choose what stays; everything when there are none.")
+    keep: Words = Field(
+        (),
+        description="Words that choose what stays, everything when there are none: name:gate* (or just gate*),"
+        " role:collision, group:quay*, kind:light, property:solid, property:solid=yes, hidden, visible.",
+    )
     drop: Words = Field((), description="Words that choose what goes, also of what was to stay.")
 
     def apply(self, scene: Scene) -> Scene:
