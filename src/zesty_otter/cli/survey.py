@@ -131,16 +131,9 @@ def _ngons(faces: FaceCounts) -> str:
 
 
 def _node_table(found: Survey, most: int) -> Any:
-    made = console.table(
-        "node",
-        "size",
-        "triangles",
-        "points",
-        "slots",
-        "UVs",
-        "transform",
-        numbers=("triangles", "points", "UVs"),
-    )
+    roles = any(node.role != "visible" for node in found.nodes)
+    columns = ("node", *(("role",) if roles else ()), "size", "triangles", "points", "slots", "UVs", "transform")
+    made = console.table(*columns, numbers=("triangles", "points", "UVs"))
     for node in found.nodes[:most]:
         size = ""
         if node.size and found.unit:
