@@ -96,6 +96,20 @@ def test_the_tree_is_written_once_for_shared_meshes(tmp_path):
     assert len(gltf.json["meshes"]) == 1
 
 
+def test_shear_is_baked_because_gltf_nodes_cannot_have_it(tmp_path):
+    shear = np.eye(4)
+    shear[0, 1] = 0.5
+    mesh = cube()
+    leaf = Node("leaf", moved(0, 2, 0), content=mesh)
+    scene = scene_of(Node("top", moved(3, 0, 0) @ shear, (leaf,), mesh), Node("plain", content=mesh))
+    gltf = written(scene, tmp_path)
+    assert [set(node) & {"matrix", "translation"} for node in gltf.json["nodes"]] == [{"translation"}] * 2 + [set()]
+    assert gltf.json["nodes"][1]["translation"] == [1, 2, 0]
+    assert np.allclose(zo.read(tmp_path / "out.glb").bounds(), scene.bounds())
+    assert "top, leaf" in texts(zo.write(scene, tmp_path / "again.glb"))
+    assert zo.audit.arrived(scene, tmp_path / "out.glb").problems == ()
+
+
 def material_json(folder, statements, **images):
     for name, pixels in images.items():
         (folder / f"{name}.png").write_bytes(png(pixels))

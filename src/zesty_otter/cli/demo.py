@@ -42,7 +42,7 @@ def command(
             model, folder / "ready" / piece.out, piece.unit, piece.axes, frame, chosen, quiet=quiet
         )
         status |= bool(arrival.problems)
-        mended = [note.text for note in (*scene.notes, *notes) if note.kind != "lost"]
+        mended = [note.text for note in (*scene.notes, *notes) if note.kind != "lost" or note.maker in steps.STEPS]
         results.print(f"\n[title]{escape(piece.file)} → {escape(piece.out)}[/]")
         results.print(
             console.facts(

@@ -272,16 +272,6 @@ def smoothing_groups(
     return group, int((same & ~alone[edges.corner_face[here]]).sum())
 
 
-def turned_directions(directions: NDArray[np.float32], matrix: NDArray[np.float64]) -> NDArray[np.float32]:
-    """Directions (N, 3) under a matrix (3, 3), scaled to length one; zero where nothing is left of them."""
-    turned = directions @ matrix.T.astype(np.float32)
-    gone = ~turned.any(axis=1) if not matrix.all() and np.linalg.matrix_rank(matrix) < 3 else None
-    unit = unit_rows(turned)
-    if gone is not None:
-        unit[gone] = 0.0
-    return unit
-
-
 def unit_rows(vectors: NDArray[Any]) -> NDArray[np.float32]:
     """Rows (N, 3) scaled to length one, (0, 0, 1) where a row has no length."""
     unit = np.empty((len(vectors), 3), np.float32)

@@ -13,7 +13,6 @@ from zesty_otter.model.frame import (
 from zesty_otter.model.material import COLOR_ROLES, TEXTURE_ROLES, Material, Texture, TextureUse
 from zesty_otter.model.mesh import Layer, Mesh, compact, corners_of_faces
 from zesty_otter.model.naming import is_default_name
-from zesty_otter.model.reframing import reframed, turned_content
 from zesty_otter.model.scene import (
     ROLES,
     Camera,
@@ -27,6 +26,7 @@ from zesty_otter.model.scene import (
     count_of,
     placed_bounds,
 )
+from zesty_otter.model.transforms import reframed, transformed, turned_content
 
 __all__ = [
     "COLOR_ROLES",
@@ -59,5 +59,6 @@ __all__ = [
     "parse_unit",
     "placed_bounds",
     "reframed",
+    "transformed",
     "turned_content",
 ]

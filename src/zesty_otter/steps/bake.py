@@ -8,8 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zesty_otter.geometry.normals import turned_directions
-from zesty_otter.model import Content, Layer, Mesh, Scene, count_of, turned_content
+from zesty_otter.model import Content, Mesh, Scene, count_of, transformed, turned_content
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.selection import Words, chosen_numbers
 
@@ -71,35 +70,3 @@ class BakeTransforms(Step):
             for name in flat
         ]
         return scene.with_worlds(worlds, contents).with_notes(*notes)
-
-
-def transformed(mesh: Mesh, linear: NDArray[np.float64], offset: NDArray[np.float64]) -> Mesh:
-    """The mesh with its points at ``linear @ point + offset``, and all that goes with them."""
-    mirrors = bool(np.linalg.det(linear) < 0)
-    # The matrix of cofactors turns normals as the inverse transpose does, and works when flat.
-    cofactors = np.stack([np.cross(linear[(k + 1) % 3], linear[(k + 2) % 3]) for k in range(3)])
-    layers = tuple(
-        _transformed_layer(layer, linear, -cofactors if mirrors else cofactors, mirrors) for layer in mesh.layers
-    )
-    points = mesh.points @ linear.T
-    if offset.any():
-        points += offset
-    moved = mesh.replace(points=points, layers=layers)
-    return moved.turned_round() if mirrors else moved
-
-
-def _transformed_layer(
-    layer: Layer, linear: NDArray[np.float64], cofactors: NDArray[np.float64], mirrors: bool
-) -> Layer:
-    if layer.kind not in ("normal", "tangent"):
-        return layer
-    matrix = cofactors if layer.kind == "normal" else linear
-    turned = turned_directions(layer.values[:, :3], matrix / np.abs(matrix).max(initial=1e-300))
-    index = layer.index
-    left = np.asarray(turned.any(axis=1))
-    if not left.all():
-        index = np.where(left[index] & (index >= 0), index, -1).astype(np.int32)
-    if layer.kind == "normal":
-        return Layer(layer.kind, turned, index, layer.name)
-    sign = np.where(mirrors, -1, 1).astype(np.float32) * layer.values[:, 3:]
-    return Layer(layer.kind, np.concatenate([turned, sign], axis=1), index, layer.name)

@@ -95,7 +95,9 @@ class Select(Step):
             return replace(node, content=None) if node.children else None
 
         gone = [one for one, kept in zip(placed, stays, strict=True) if not kept]
-        return scene.rebuilt(make).with_notes(self.note(f"dropped {_counted(gone)}"))
+        # Lights and cameras go without being asked for; that is worth saying.
+        kind = "lost" if any(one.node.kind in ("light", "camera") for one in gone) else "done"
+        return scene.rebuilt(make).with_notes(self.note(f"dropped {_counted(gone)}", kind=kind))
 
 
 def _counted(gone: Iterable[Placed]) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import struct
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import Any
 from urllib.parse import quote
 
@@ -17,7 +18,19 @@ from zesty_otter.formats.gltf.materials import MaterialTable
 from zesty_otter.geometry.corners import join_points, split_vertices, take_rows
 from zesty_otter.geometry.normals import filled_normals, unit_rows
 from zesty_otter.geometry.triangulation import triangulate
-from zesty_otter.model import Camera, Frame, Layer, Light, Mesh, Node, Note, Scene, reframed
+from zesty_otter.model import (
+    Camera,
+    Frame,
+    Layer,
+    Light,
+    Mesh,
+    Node,
+    Note,
+    Scene,
+    reframed,
+    transformed,
+    turned_content,
+)
 
 FRAME = Frame("left up forward", "m")
 """The only space a glTF file can be in (specification, section 3.4)."""
@@ -35,8 +48,49 @@ def encode(scene: Scene, name: str) -> Encoded:
             file=scene.source,
             remedy="`zesty-otter survey` shows what was read.",
         )
-    writer = _Writer(reframed(scene, FRAME), name)
+    scene, sheared = _without_shear(reframed(scene, FRAME))
+    writer = _Writer(scene, name)
+    if sheared:
+        text = f"shear, which glTF nodes cannot have, was baked into the meshes of {', '.join(sheared[:5])}"
+        writer.notes.append(Note("done", text, "gltf"))
     return writer.encoded()
+
+
+def _without_shear(scene: Scene) -> tuple[Scene, list[str]]:
+    """The scene with the transforms of sheared nodes moved into their meshes and children, and their names.
+
+    A glTF matrix must be made of a translation, a rotation and a scale (specification, section 3.5.2).
+    """
+    names: list[str] = []
+    meshes: dict[tuple[int, bytes], Mesh] = {}
+
+    def straight(node: Node, above: NDArray[np.float64]) -> tuple[Node, NDArray[np.float64]]:
+        """The node, given what its parent passed on, and what it passes on to its children."""
+        transform = above @ node.transform
+        linear = transform[:3, :3]
+        gram = linear.T @ linear
+        if np.abs(gram - np.diag(np.diag(gram))).max() <= 1e-9 * max(float(np.abs(gram).max()), 1e-300):
+            return (node if above is _UNIT else replace(node, transform=transform)), _UNIT
+        names.append(node.name)
+        place, passed = np.eye(4), np.eye(4)
+        place[:3, 3], passed[:3, :3] = transform[:3, 3], linear
+        content = turned_content(node.content, linear)
+        if isinstance(content, Mesh):
+            key = (id(content), linear.tobytes())
+            content = meshes.setdefault(key, transformed(content, linear))
+        return replace(node, transform=place, content=content), passed
+
+    order: list[Node] = []
+    passed_on: dict[int, NDArray[np.float64]] = {-1: _UNIT}
+    for placed in scene.walk():
+        node, passed_on[placed.number] = straight(placed.node, passed_on[placed.parent])
+        order.append(node)
+    if not names:
+        return scene, []
+    return scene.rebuilt(lambda n, node: replace(order[n], children=node.children)), names
+
+
+_UNIT = np.eye(4)
 
 
 class _Writer:

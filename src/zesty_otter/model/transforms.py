@@ -1,4 +1,4 @@
-"""The same scene in another frame, with nothing left over on any node."""
+"""Matrices moved into the data: frames changed and transforms baked, with nothing left over on any node."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ def reframed(scene: Scene, frame: Frame) -> Scene:
         transform[:3, 3] = matrix @ node.transform[:3, 3]
         return replace(node, transform=transform, content=turned_content(node.content, rotation))
 
-    moved = scene.map_meshes(lambda mesh: _reframed_mesh(mesh, matrix, rotation)).map_nodes(move)
+    moved = scene.map_meshes(lambda mesh: transformed(mesh, matrix)).map_nodes(move)
     return replace(moved, frame=frame)
 
 
@@ -61,18 +61,40 @@ def _turned(linear: NDArray[np.float64], direction: tuple[float, float, float]) 
     return float(x), float(y), float(z)
 
 
-def _reframed_mesh(mesh: Mesh, matrix: NDArray[np.float64], rotation: NDArray[np.float64]) -> Mesh:
-    mirrors = np.linalg.det(rotation) < 0
-    layers = tuple(_reframed_layer(layer, rotation, mirrors) for layer in mesh.layers)
-    changed = mesh.replace(points=mesh.points @ matrix.T, layers=layers)
-    return changed.turned_round() if mirrors else changed
+def transformed(mesh: Mesh, linear: NDArray[np.float64], offset: NDArray[np.float64] | None = None) -> Mesh:
+    """The mesh with its points at ``linear @ point + offset``, and all that goes with them.
+
+    Normals turn by the inverse transpose, tangents by the matrix itself; a mirroring matrix turns winding
+    and tangent signs round. Where a flat matrix leaves nothing of a normal its corners have none.
+    """
+    mirrors = bool(np.linalg.det(linear) < 0)
+    # The matrix of cofactors turns normals as the inverse transpose does, and works when flat.
+    cofactors = np.stack([np.cross(linear[(k + 1) % 3], linear[(k + 2) % 3]) for k in range(3)])
+    if mirrors:
+        cofactors = -cofactors
+    layers = tuple(
+        _transformed_layer(one, cofactors if one.kind == "normal" else linear, mirrors) for one in mesh.layers
+    )
+    points = mesh.points @ linear.T
+    if offset is not None and offset.any():
+        points += offset
+    moved = mesh.replace(points=points, layers=layers)
+    return moved.turned_round() if mirrors else moved
 
 
-def _reframed_layer(layer: Layer, rotation: NDArray[np.float64], mirrors: bool) -> Layer:
+def _transformed_layer(layer: Layer, matrix: NDArray[np.float64], mirrors: bool) -> Layer:
     if layer.kind not in ("normal", "tangent"):
         return layer
+    size = float(np.abs(matrix).max(initial=0.0))
+    unit = matrix / size if size > 0 else matrix
     values = layer.values.copy()
-    values[:, :3] = layer.values[:, :3] @ rotation.T.astype(np.float32)
+    values[:, :3] = layer.values[:, :3] @ unit.T.astype(np.float32)
+    index = layer.index
+    if not np.allclose(unit @ unit.T, np.eye(3), rtol=0, atol=1e-12):
+        length = np.sqrt(np.einsum("ij,ij->i", values[:, :3], values[:, :3]))
+        values[:, :3] /= np.where(length > 0, length, np.float32(1.0))[:, None]
+        if len(length) and length.min() <= 0:
+            index = np.where((length > 0)[index] & (index >= 0), index, -1).astype(np.int32)
     if layer.kind == "tangent" and mirrors:
         values[:, 3] *= -1
-    return Layer(layer.kind, values, layer.index, layer.name)
+    return Layer(layer.kind, values, index, layer.name)
