@@ -1,5 +1,7 @@
 """Compiled loops of `normals`."""
 
+import math
+
 from zesty_otter._compile import kernel
 from zesty_otter.geometry._corners import corner_angle
 from zesty_otter.geometry._topology import root_of, unite
@@ -73,6 +75,7 @@ def sum_normals(
     count = 0
     for f in range(len(face_start) - 1):
         start, stop = face_start[f], face_start[f + 1]
+        left = math.pi
         for c in range(start, stop):
             root = root_of(parent, c)
             row = number[root]
@@ -83,9 +86,13 @@ def sum_normals(
                 values[row, 0], values[row, 1], values[row, 2] = 0.0, 0.0, 0.0
             weight = 1.0
             if by_angle:
-                previous = corner_point[c - 1 if c > start else stop - 1]
-                following = corner_point[c + 1 if c + 1 < stop else start]
-                weight = corner_angle(points, previous, corner_point[c], following)
+                if c - start == 2 and stop - start == 3:
+                    weight = left  # what the other corners of a triangle leave
+                else:
+                    previous = corner_point[c - 1 if c > start else stop - 1]
+                    following = corner_point[c + 1 if c + 1 < stop else start]
+                    weight = corner_angle(points, previous, corner_point[c], following)
+                    left -= weight
             if by_area:
                 weight *= face_area[f]
             for k in range(3):

@@ -75,11 +75,21 @@ def transformed(mesh: Mesh, linear: NDArray[np.float64], offset: NDArray[np.floa
     layers = tuple(
         _transformed_layer(one, cofactors if one.kind == "normal" else linear, mirrors) for one in mesh.layers
     )
-    points = mesh.points @ linear.T
-    if offset is not None and offset.any():
-        points += offset
-    moved = mesh.replace(points=points, layers=layers)
+    moved = mesh.replace(points=_moved(mesh.points, linear, offset), layers=layers)
     return moved.turned_round() if mirrors else moved
+
+
+def _moved(
+    points: NDArray[np.float64], linear: NDArray[np.float64], offset: NDArray[np.float64] | None
+) -> NDArray[np.float64]:
+    # Column by column rather than by a matrix product, whose last bits may depend on the number of threads.
+    out = np.empty((len(points), 3))
+    for k in range(3):
+        column = out[:, k]
+        column[:] = 0.0 if offset is None else offset[k]
+        for j in np.flatnonzero(linear[k]):
+            column += points[:, j] * linear[k, j]
+    return out
 
 
 def _transformed_layer(layer: Layer, matrix: NDArray[np.float64], mirrors: bool) -> Layer:

@@ -197,7 +197,9 @@ class _Writer:
             order = np.argsort(slot, kind="stable")
             triangles, slot = triangles[order], slot[order]
         # Points of one position count as one: sources that were split at seams are joined where none is left.
-        place = mesh.surface(_joined)[mesh.corner_point]
+        joined = mesh.surface(_joined)
+        alone = np.array_equal(joined, np.arange(len(joined)))
+        place = mesh.corner_point if alone else joined[mesh.corner_point]
         vertex, corner = split_vertices(triangles, slot, place, [(one.values, one.index) for one in mesh.layers])
         attributes = self._attributes(mesh, corner)
         first = np.searchsorted(slot, np.arange(len(mesh.slots) + 1))
