@@ -7,35 +7,6 @@ from zesty_otter.geometry._topology import root_of
 
 
 @kernel
-def grow_regions(face_start, corner_face, corner_edge, first, later, mergeable, normal, least_dot, region, stack):
-    # Faces reachable over mergeable edges whose normal stays within the angle of the seed's.
-    count = 0
-    for seed in range(len(face_start) - 1):
-        if region[seed] >= 0:
-            continue
-        region[seed] = count
-        stack[0] = seed
-        depth = 1
-        while depth > 0:
-            depth -= 1
-            f = stack[depth]
-            for c in range(face_start[f], face_start[f + 1]):
-                e = corner_edge[c]
-                if not mergeable[e]:
-                    continue
-                g = corner_face[later[first[e]] if first[e] == c else first[e]]
-                if region[g] >= 0:
-                    continue
-                dot = normal[g, 0] * normal[seed, 0] + normal[g, 1] * normal[seed, 1] + normal[g, 2] * normal[seed, 2]
-                if dot >= least_dot:
-                    region[g] = count
-                    stack[depth] = g
-                    depth += 1
-        count += 1
-    return count
-
-
-@kernel
 def join_faces(
     corner_face,
     corner_edge,

@@ -145,32 +145,3 @@ def _close(index, values, limit, c, d):
     for k in range(values.shape[1]):
         apart = max(apart, abs(values[i, k] - values[j, k]))
     return apart <= limit
-
-
-@kernel
-def number_regions(face_start, corner_face, corner_edge, first, later, soft, region, stack):
-    # Faces that hang together over soft edges.
-    count = 0
-    for seed in range(len(face_start) - 1):
-        if region[seed] >= 0:
-            continue
-        region[seed] = count
-        stack[0] = seed
-        depth = 1
-        while depth > 0:
-            depth -= 1
-            f = stack[depth]
-            for c in range(face_start[f], face_start[f + 1]):
-                e = corner_edge[c]
-                if not soft[e]:
-                    continue
-                d = first[e]
-                while d >= 0:
-                    g = corner_face[d]
-                    if region[g] < 0:
-                        region[g] = count
-                        stack[depth] = g
-                        depth += 1
-                    d = later[d]
-        count += 1
-    return count

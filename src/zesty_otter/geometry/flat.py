@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.geometry import _flat as loops
+from zesty_otter.geometry._topology import grow_regions
 from zesty_otter.geometry.normals import face_areas_and_normals
 from zesty_otter.geometry.topology import Topology
 
@@ -51,7 +52,7 @@ def merge_flat(
     least = float(np.cos(np.radians(angle)))
     region = np.full(count, -1, np.int32)
     mergeable = mergeable & (edges.use == 2) & edges.agrees
-    loops.grow_regions(
+    grow_regions(
         face_start,
         edges.corner_face,
         edges.corner_edge,

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.geometry import _corners, _normals
+from zesty_otter.geometry._topology import grow_regions
 
 if TYPE_CHECKING:
     from zesty_otter.geometry.topology import Topology
@@ -252,13 +253,15 @@ def smoothing_groups(
     """
     count = len(face_start) - 1
     region = np.full(count, -1, np.int32)
-    _normals.number_regions(
+    grow_regions(
         face_start,
         edges.corner_face,
         edges.corner_edge,
         edges.first,
         edges.later,
-        soft,
+        soft & (edges.use == 2),
+        np.zeros((count, 3)),
+        -2.0,
         region,
         np.empty(count, np.int32),
     )

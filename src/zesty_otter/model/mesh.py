@@ -238,16 +238,25 @@ class Mesh:
 
         Normals are left as they are.
         """
-        turn = _mirrored_order if faces is None else partial(_partly_mirrored, faces=faces)
-        done: dict[int, NDArray[np.int32]] = {}
+        order = _mirrored_order if faces is None else partial(_partly_mirrored, faces=faces)
+        return self.with_index(lambda index: order(index, self.face_start))
 
-        def turned(index: NDArray[np.int32]) -> NDArray[np.int32]:
-            if id(index) not in done:
-                done[id(index)] = turn(index, self.face_start)
-            return done[id(index)]
+    def with_index(self, change: Callable[[NDArray[np.int32]], NDArray[Any]], **changes: Any) -> Mesh:
+        """The mesh with ``change(index)`` for the index of points and of every layer at the corners.
 
-        layers = tuple(Layer(layer.kind, layer.values, turned(layer.index), layer.name) for layer in self.layers)
-        return self.replace(corner_point=turned(self.corner_point), layers=layers)
+        Indices that share their memory are changed once and go on sharing it. Further ``changes`` are those
+        of `replace`.
+        """
+        done: dict[Any, NDArray[Any]] = {}
+
+        def changed(index: NDArray[np.int32]) -> NDArray[Any]:
+            key = index.__array_interface__["data"][0], len(index)
+            if key not in done:
+                done[key] = change(index)
+            return done[key]
+
+        layers = tuple(Layer(one.kind, one.values, changed(one.index), one.name) for one in self.layers)
+        return self.replace(corner_point=changed(self.corner_point), layers=layers, **changes)
 
     def _seal(self) -> None:
         dtypes: dict[str, Any] = {
@@ -311,8 +320,8 @@ def _mirrored_order(values: NDArray[np.int32], face_start: NDArray[np.int32]) ->
     size = int(face_start[1]) if len(face_start) > 1 else 1
     if len(values) == size * (len(face_start) - 1) and (np.diff(face_start) == size).all():
         rows, out = values.reshape(-1, size), np.empty((len(face_start) - 1, size), np.int32)
-        out[:, 0] = rows[:, 0]
-        out[:, 1:] = rows[:, :0:-1]
+        for k in range(size):
+            out[:, k] = rows[:, -k % size]
         return out.ravel()
     sizes = np.diff(face_start)
     start = np.repeat(face_start[:-1], sizes)

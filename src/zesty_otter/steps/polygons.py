@@ -11,7 +11,7 @@ from zesty_otter.geometry.flat import merge_flat, runs_straight
 from zesty_otter.geometry.normals import continuous_edges
 from zesty_otter.geometry.topology import topology
 from zesty_otter.geometry.triangulation import triangulate
-from zesty_otter.model import Layer, Mesh, Scene
+from zesty_otter.model import Mesh, Scene
 from zesty_otter.steps.base import Step
 
 
@@ -108,10 +108,9 @@ def merged_flat(mesh: Mesh, angle: float) -> Mesh:
 
 def with_corners(mesh: Mesh, corners: Any, face_start: Any, face: Any) -> Mesh:
     """The mesh with faces made of some of its corners; ``face`` (F',) says which old face each comes from."""
-    return mesh.replace(
+    return mesh.with_index(
+        lambda index: index[corners],
         face_start=face_start,
-        corner_point=mesh.corner_point[corners],
-        layers=tuple(Layer(one.kind, one.values, one.index[corners], one.name) for one in mesh.layers),
         face_slot=None if mesh.face_slot is None else mesh.face_slot[face],
         face_smoothing=None if mesh.face_smoothing is None else mesh.face_smoothing[face],
         face_sets={name: np.flatnonzero(np.isin(face, members)) for name, members in mesh.face_sets.items()},
