@@ -58,7 +58,7 @@ def join_faces(
                 length += 1
             if length >= size[a] or length >= size[b] or size[a] + size[b] - 2 * length < 3:
                 continue
-            # Nowhere else may a's outline meet b's.
+            # The outlines of a and b must meet nowhere else.
             sound = True
             k = after[after[tail]]
             while sound and k != head:
