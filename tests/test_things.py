@@ -68,6 +68,8 @@ def test_words_choose_what_stays(keep, drop, left):
 def test_words_nobody_knows_are_refused(word, message):
     with pytest.raises(zo.UsageError, match=message):
         Select(keep=word)
+    with pytest.raises(zo.UsageError, match=r"no node is left: none fits nothing\*. There are quay, wall_1"):
+        Select(keep="nothing*").apply(yard())
 
 
 def test_roles_are_recognised_by_name_and_make_assets():

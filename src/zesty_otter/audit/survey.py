@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.audit.sizes import SizeGuess, size_guesses
-from zesty_otter.model import Mesh, Note, Placed, Scene, is_default_name, placed_bounds
+from zesty_otter.model import Mesh, Note, Placed, Scene, Texture, is_default_name, placed_bounds
 
 
 @dataclass(frozen=True)
@@ -52,6 +52,8 @@ class MaterialFacts:
 
 @dataclass(frozen=True)
 class TextureFacts:
+    """A texture: ``found`` is its path, ``embedded``, or None when it is missing."""
+
     name: str
     found: str | None
     wanted: str
@@ -131,10 +133,7 @@ def survey(scene: Scene) -> Survey:
             MaterialFacts(m.name, m.alpha_mode, m.two_sided, tuple(use.texture.name for use in m.textures.values()))
             for m in scene.materials
         ),
-        textures=tuple(
-            TextureFacts(t.name, str(t.path) if t.path else None, t.wanted, tuple(map(str, t.looked_in)))
-            for t in scene.textures
-        ),
+        textures=tuple(TextureFacts(t.name, _where(t), t.wanted, tuple(map(str, t.looked_in))) for t in scene.textures),
         clashing_names=clashing([one.node.name for one in placed]),
         default_names=tuple(one.node.name for one in placed if is_default_name(one.node.name)),
         bounds=tuple((one.path[-1], one.size) for one in nodes if one.role == "bounds" and one.size),
@@ -183,6 +182,13 @@ def _node_facts(placed: Placed, scene: Scene) -> NodeFacts:
         uv_sets=0 if mesh is None else len(mesh.uv_sets),
         leftover=leftover(node.transform),
     )
+
+
+def _where(texture: Texture) -> str | None:
+    """Where a texture was found, None when it was not."""
+    if texture.path is not None:
+        return str(texture.path)
+    return "embedded" if texture.data is not None else None
 
 
 def _seen(placed: list[Placed]) -> NDArray[np.float64]:

@@ -217,7 +217,7 @@ def show(source: Path, scene: Scene, arrival: Arrival) -> None:
                 ("size", size),
                 ("triangles", f"{facts.triangles:,}"),
                 ("vertices", f"{facts.vertices:,}"),
-                ("slots", f"{facts.sections}: {escape(sections)}"),
+                ("slots", f"{facts.sections} of {escape(sections)}"),
                 ("file", format_bytes(facts.bytes)),
                 ("arrival", verdict(arrival)),
             ]

@@ -69,7 +69,7 @@ def _first_problem(step: type[Step], error: ValidationError) -> str:
         known = list(step.model_fields)
         return f"step '{step.slug}' has no setting '{where}'; it has {', '.join(known)}.{closest(where, known)}"
     given = problem.get("input")
-    message = problem["msg"].removeprefix("Value error, ").rstrip(".")
+    message = problem["msg"].removeprefix("Value error, ").replace("Input should be", "must be").rstrip(".")
     text = f"step '{step.slug}', setting '{where}': {message}" if where else f"step '{step.slug}': {message}"
     if not isinstance(given, str | int | float) or repr(given) in text:
         return text if text.endswith("?") else f"{text}."

@@ -9,6 +9,7 @@ from typing import Annotated, Any, ClassVar
 
 from pydantic import AfterValidator, BeforeValidator, Field
 
+from zesty_otter.errors import UsageError
 from zesty_otter.model import ROLES, Node, Placed, Scene, count_of
 from zesty_otter.steps.base import Step, closest
 
@@ -68,7 +69,7 @@ class Select(Step):
 
     Looks at names, roles, groups (and the names of ancestors), kinds and visibility. A node that goes
     takes its content with it; where nodes below it stay, an empty node stays in its place. Refuses words
-    it does not know.
+    it does not know, and to drop everything.
     """
 
     slug: ClassVar[str] = "select"
@@ -88,6 +89,11 @@ class Select(Step):
         ]
         if all(stays):
             return scene
+
+        if not any(stays):
+            words = ", ".join((*self.keep, *(f"not {word}" for word in self.drop)))
+            there = ", ".join(dict.fromkeys(one.node.name for one in placed[:6]))
+            raise UsageError(f"no node is left: none fits {words}.", file=scene.source, remedy=f"There are {there}.")
 
         def make(n: int, node: Node) -> Node | None:
             if stays[n]:

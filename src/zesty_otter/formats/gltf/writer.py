@@ -175,7 +175,8 @@ class _Writer:
         content = node.content
         assert isinstance(content, Light | Camera)
         up = content.up if isinstance(content, Camera) else None
-        aim = _aim(content.direction, up)
+        everywhere = isinstance(content, Light) and content.kind == "point"
+        aim = None if everywhere else _aim(content.direction, up)
         if aim is not None:
             holder: dict[str, Any] = {"name": f"{node.name}_aim", "matrix": aim}
             out.setdefault("children", []).append(len(nodes))
