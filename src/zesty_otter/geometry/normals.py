@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from zesty_otter._compile import read_only
 from zesty_otter.geometry import _corners, _normals
 from zesty_otter.geometry._topology import grow_regions
 
@@ -74,11 +75,11 @@ def normals_by_group(
     values = np.empty((len(corner_point), 3))
     index = np.empty(len(corner_point), np.int32)
     count = _normals.smooth_by_group(
-        points,
-        face_start,
-        corner_point,
-        joined,
-        np.asarray(group, np.int32),
+        read_only(points, np.float64),
+        read_only(face_start, np.int32),
+        read_only(corner_point, np.int32),
+        read_only(joined, np.int32),
+        read_only(group, np.int32),
         normal,
         values,
         index,

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from zesty_otter._compile import read_only
 from zesty_otter.geometry import _triangulation as loops
 
 DIAGONALS = {
@@ -69,9 +70,9 @@ def triangulate(
         return triangles, face
     largest = int(np.diff(face_start).max())
     loops.triangulate_faces(
-        np.ascontiguousarray(points, np.float64),
-        np.ascontiguousarray(face_start, np.int32),
-        np.ascontiguousarray(corner_point, np.int32),
+        read_only(points, np.float64),
+        read_only(face_start, np.int32),
+        read_only(corner_point, np.int32),
         DIAGONALS[diagonal],
         triangles,
         face,
