@@ -145,8 +145,9 @@ class Names(Step):
             plain = "".join(c for c in unicodedata.normalize("NFKD", plain) if not unicodedata.combining(c))
         plain = _in_case(plain, self.case)
         plain = re.sub(f"[^{self.allowed}]+", "_", plain)
-        plain = re.sub(r"_{2,}", "_", plain).strip("_")[: self.longest] or "unnamed"
-        return f"{plain}_" if plain.lower() in _RESERVED else plain
+        plain = re.sub(r"_{2,}", "_", plain).strip("_") or "unnamed"
+        plain = plain[: self.longest]
+        return f"{plain[: self.longest - 1]}_" if plain.lower() in _RESERVED else plain
 
     def _searched(self, name: str) -> str:
         for pattern, new in self.search:
