@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 import numba
-import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numba.core import event
+
+from zesty_otter._late import tell_watchers
 
 # Numba's reference counting costs more than such loops do, so it is off; in return nothing they call may
 # allocate: scratch arrays are arguments.
@@ -14,8 +15,12 @@ kernel: Any = numba.njit(cache=True, error_model="numpy", _nrt=False)  # type: i
 """Decorator for a compiled function that works on the arrays it is given and makes none."""
 
 
-def read_only(array: ArrayLike, dtype: Any) -> NDArray[Any]:
-    """The array in one piece and read-only, so that a kernel is not compiled again for arrays that are not."""
-    view = np.ascontiguousarray(array, dtype).view()
-    view.flags.writeable = False
-    return view
+class _Watch(event.Listener):
+    def on_start(self, _: Any) -> None:
+        tell_watchers(True)
+
+    def on_end(self, _: Any) -> None:
+        tell_watchers(False)
+
+
+event.register("numba:compile", _Watch())  # type: ignore[no-untyped-call]

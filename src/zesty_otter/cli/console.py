@@ -15,6 +15,7 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 from rich.table import Table
 from rich.theme import Theme
 
+from zesty_otter._late import compiling_watched
 from zesty_otter.model import Note
 
 _THEME = Theme(
@@ -136,23 +137,9 @@ def progress(what: str, *, quiet: bool) -> Iterator[Callable[[float], None]]:
     )
     with Progress(*columns, console=messages, transient=True) as bar:
         task = bar.add_task(what, total=1.0)
-        with _compiling_shown(
-            lambda busy: bar.update(task, description=f"{what} (first run: compiling)" if busy else what)
-        ):
+
+        def show(busy: bool) -> None:
+            bar.update(task, description=f"{what} (first run: compiling)" if busy else what)
+
+        with compiling_watched(show):
             yield lambda share: bar.update(task, completed=share)
-
-
-@contextlib.contextmanager
-def _compiling_shown(show: Callable[[bool], None]) -> Iterator[None]:
-    """Says so while kernels are compiled, which happens once for each version on a machine."""
-    from numba.core import event
-
-    class Watch(event.Listener):
-        def on_start(self, _: Any) -> None:
-            show(True)
-
-        def on_end(self, _: Any) -> None:
-            show(False)
-
-    with event.install_listener("numba:compile", Watch()):
-        yield

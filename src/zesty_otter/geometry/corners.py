@@ -8,7 +8,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry import _corners as loops
+from zesty_otter._late import LateModule
+
+loops = LateModule("zesty_otter.geometry._corners")
 
 
 def join_points(points: NDArray[np.float64]) -> NDArray[np.int32]:

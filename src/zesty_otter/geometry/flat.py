@@ -5,10 +5,12 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry import _flat as loops
-from zesty_otter.geometry._topology import grow_regions
+from zesty_otter._late import LateModule
 from zesty_otter.geometry.normals import face_areas_and_normals
 from zesty_otter.geometry.topology import Topology
+
+loops = LateModule("zesty_otter.geometry._flat")
+edge_loops = LateModule("zesty_otter.geometry._topology")
 
 
 def merge_flat(
@@ -52,7 +54,7 @@ def merge_flat(
     least = float(np.cos(np.radians(angle)))
     region = np.full(count, -1, np.int32)
     mergeable = mergeable & (edges.use == 2) & edges.agrees
-    grow_regions(
+    edge_loops.grow_regions(
         face_start,
         edges.corner_face,
         edges.corner_edge,

@@ -5,14 +5,11 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter._compile import read_only
-from zesty_otter.geometry import _triangulation as loops
+from zesty_otter._late import LateModule, read_only
 
-DIAGONALS = {
-    "shortest-diagonal": loops.SHORTEST,
-    "best-angle": loops.BEST_ANGLE,
-    "fixed": loops.FIXED,
-}
+loops = LateModule("zesty_otter.geometry._triangulation")
+
+DIAGONALS = ("shortest-diagonal", "best-angle", "fixed")  # in the order of the kernel's rules
 """Rules that choose among the diagonals that lie inside a face."""
 
 
@@ -73,7 +70,7 @@ def triangulate(
         read_only(points, np.float64),
         read_only(face_start, np.int32),
         read_only(corner_point, np.int32),
-        DIAGONALS[diagonal],
+        DIAGONALS.index(diagonal),
         triangles,
         face,
         np.empty((largest, 2)),

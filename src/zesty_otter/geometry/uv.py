@@ -7,7 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry import _uv as loops
+from zesty_otter._late import LateModule
+
+loops = LateModule("zesty_otter.geometry._uv")
 
 _PIXELS = 2048
 
