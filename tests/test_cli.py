@@ -173,6 +173,21 @@ def test_formats_lists_what_is_read_and_written(run):
     }
 
 
+def test_targets_say_which_space_they_work_in(run, tmp_path):
+    hands = {one["name"]: one["right_handed"] for one in run("targets", "--json").json}
+    assert hands == {
+        "cm-forward-right-up": False,
+        "m-left-up-forward": True,
+        "m-right-forward-up": True,
+        "m-right-up-forward": False,
+    }
+    assert "forward right up" in run("targets", "cm-forward-right-up").out
+    assert run("targets", "moon").status == 2
+    ran = run("convert", obj(tmp_path, PERSON), tmp_path / "a.glb", "--unit", "cm", "--target", "cm-forward-right-up")
+    assert ran.status == 0
+    assert "a .glb file is always in left up forward, m; 'cm-forward-right-up' turns it when it reads it" in ran.err
+
+
 def test_a_survey_of_a_binary_file_does_not_load_the_compiler(run, tmp_path):
     run("convert", obj(tmp_path, PERSON), tmp_path / "a.glb", "--unit", "cm")
     code = "import sys; from zesty_otter.cli import main\ntry: main(['survey', sys.argv[1]])\nexcept SystemExit: pass\n"

@@ -80,6 +80,11 @@ def command(
 ) -> int:
     """Read a file, mend it, write it, and read it back to see that it arrived."""
     frame = _wanted_frame(out, target, to_unit, to_axes)
+    if target is not None and frame != targets.load(target).frame and not (quiet or json):
+        console.messages.print(
+            f"[guess]assumed[/] a {out.suffix} file is always in {frame}; '{target}' turns it when it reads it",
+            soft_wrap=True,
+        )
     extras = [word for word, kept in (("kind:light", lights), ("kind:camera", cameras)) if not kept]
     chosen: list[steps.Step] = [steps.Roles(), steps.Select(keep=keep or (), drop=[*_words(drop), *extras])]
     if scale is not None:
