@@ -109,6 +109,12 @@ def test_a_large_ragged_polygon_is_split_whole():
     assert areas(outline).sum() == pytest.approx((x * np.roll(y, -1) - np.roll(x, -1) * y).sum() / 2, rel=1e-9)
 
 
+def test_an_outline_that_crosses_itself_a_thousand_times_still_gives_its_triangles():
+    outline = np.random.default_rng(0).random((4000, 2))
+    for rule in DIAGONALS:
+        assert np.isfinite(areas(outline, rule)).all()
+
+
 @pytest.mark.parametrize("turned", [False, True])
 def test_holes_are_bridged(turned):
     # A window of four panes, the last one drawn the other way round: 10 x 6 less four holes of 2 x 1.

@@ -9,6 +9,9 @@ SHORTEST, BEST_ANGLE, FIXED = 0, 1, 2
 # Flipping looks at all pairs of triangles; larger faces keep what ear clipping made.
 _MOST_FLIPPED = 256
 
+# How often nothing may move in a face before it is taken for one that crosses itself.
+_MOST_FRUITLESS = 8
+
 # Rows of the scratch table `links`: the polygon that is left, and the heap's entries.
 _AFTER, _BEFORE, _BEND, _VERSION, _ITEM, _SEEN, LINK_ROWS = range(7)
 
@@ -219,6 +222,8 @@ def _clip_ears(flat, size, noise, first, rule, triangles, row, links, cells, cos
     low_x, low_y, step_x, step_y, across = _fill_grid(flat, size, bend, cells)
     left = size
     strictness = 2  # 2: nothing inside or on the ear; 1: nothing inside; 0: any convex corner; -1: any
+    strictest = 2
+    fruitless = 0
     while left > 3:
         count = 0
         at = 0
@@ -255,10 +260,15 @@ def _clip_ears(flat, size, noise, first, rule, triangles, row, links, cells, cos
                 if bend[v] > 0 or strictness < 0:
                     value = _cost(flat, before[v], v, after[v], bend[v], rule)
                     count = _push(cost, links, count, value, v, version[v])
-            if strictness < 2:
+            if strictness < strictest:
                 break
         # What blocked an ear may be gone now; only when nothing moves are the demands lowered.
-        strictness = 2 if clipped else strictness - 1
+        if not clipped and strictness == strictest:
+            fruitless += 1
+            if fruitless == _MOST_FRUITLESS:
+                # A polygon without crossings would not have come to this; looking for ears is over.
+                strictest = 0
+        strictness = strictest if clipped else min(strictness - 1, strictest)
     b = 0
     while version[b] < 0:
         b += 1

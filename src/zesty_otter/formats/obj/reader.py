@@ -70,7 +70,9 @@ def read(path: Path, *, progress: Callable[[float], None] | None = None, folders
     found = _scan_all(data, progress)
     if found.state[scan.POINTS] == 0 and found.state[scan.FACES] == 0:
         raise InputError("holds no OBJ statements (no point, no face).", file=path, remedy="Is it really an OBJ file?")
-    return _Assembly(path, data, found, folders).scene()
+    names = [data[start:stop].tobytes() for _, start, stop, *_ in found.names.tolist()]
+    del data  # the text is not needed any more, and as large as all that was read from it
+    return _Assembly(path, names, found, folders).scene()
 
 
 def _refuse_other_encodings(path: Path, data: NDArray[np.uint8]) -> None:
@@ -158,8 +160,8 @@ def _scan_all(data: NDArray[np.uint8], progress: Callable[[float], None] | None)
 class _Assembly:
     """Turns what the scanner found into nodes, and keeps the notes."""
 
-    def __init__(self, path: Path, data: NDArray[np.uint8], found: _Scanned, folders: Sequence[Path]) -> None:
-        self.path, self.data, self.found, self.folders = path, data, found, folders
+    def __init__(self, path: Path, names: list[bytes], found: _Scanned, folders: Sequence[Path]) -> None:
+        self.path, self.names, self.found, self.folders = path, names, found, folders
         self.notes: list[Note] = []
         self.read_files: list[Path] = []
         self.not_utf8 = False
@@ -400,8 +402,7 @@ class _Assembly:
             self.note("lost", f"statements not known: {words}{more}; the first here", unknown[0][1])
 
     def _text(self, n: int) -> str:
-        _, start, stop = self.found.names[n, :3]
-        raw = self.data[start:stop].tobytes()
+        raw = self.names[n]
         try:
             return raw.decode("utf-8")
         except UnicodeDecodeError:
