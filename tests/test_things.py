@@ -117,7 +117,8 @@ def test_levels_and_collision_share_the_pivot_of_the_visible_mesh(at, expected):
     scene = scene_of(
         gate, Node("gate_LOD1", moved(11, 20, 31), content=cube((2, 2, 2))), Node("gate_collision", content=cube())
     )
-    done = Pivot(at=at).apply(Roles().apply(scene))
+    done = Pivot(at=at).apply(scene)
+    assert {placed.node.role for placed in done.walk()} == {"visible"}
     worlds = {placed.node.name: placed.world[:3, 3].tolist() for placed in done.walk()}
     assert worlds["gate"] == pytest.approx(expected)
     assert worlds["gate_LOD1"] == worlds["gate_collision"] == worlds["gate"]

@@ -13,7 +13,7 @@ from pydantic import Field, field_validator
 from zesty_otter.errors import ModelError, UnknownUnitError, UsageError
 from zesty_otter.geometry.measure import centre_of_area, centre_of_volume
 from zesty_otter.model import Content, Mesh, Note, Placed, Scene, count_of, format_length, parse_length
-from zesty_otter.steps.assets import Asset, assets_of
+from zesty_otter.steps.assets import TEMPLATES, Asset, Roles, assets_of
 from zesty_otter.steps.base import Step, closest
 
 _PLAIN = ("keep", "origin", "base", "centre", "area", "volume")
@@ -48,6 +48,11 @@ class Pivot(Step):
         "keep", description="keep: everything stays in its place; origin: pivots are moved to the world's origin."
     )
 
+    templates: dict[str, tuple[str, ...]] = Field(
+        default_factory=lambda: dict(TEMPLATES),
+        description="Name templates that tell the levels, collision and so on of an asset, as in the step roles.",
+    )
+
     @field_validator("at")
     @classmethod
     def _readable(cls, at: str) -> str:
@@ -57,7 +62,9 @@ class Pivot(Step):
     def apply(self, scene: Scene) -> Scene:
         if self.at == "keep" and self.place == "keep":
             return scene
-        assets = [asset for asset in assets_of(scene) if asset.main]
+        # Roles serve to find what belongs together; the nodes keep those they have.
+        with_roles = Roles(templates=self.templates).apply(scene)
+        assets = [asset for asset in assets_of(with_roles) if asset.main]
         if self.of == "scene":
             assets = [
                 Asset(scene.name, tuple(p for a in assets for p in a.main), tuple(p for a in assets for p in a.rest))
