@@ -8,7 +8,7 @@ from PIL import Image
 
 import zesty_otter as zo
 from build import obj, texts
-from zesty_otter.formats.obj.mtl import roughness_of_shininess
+from zesty_otter.model import roughness_of_shininess
 
 TRIANGLE = "mtllib thing.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\nusemtl m\nf 1 2 3\n"
 

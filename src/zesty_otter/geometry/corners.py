@@ -13,12 +13,13 @@ from zesty_otter._late import LateModule
 loops = LateModule("zesty_otter.geometry._corners")
 
 
-def join_points(points: NDArray[np.float64]) -> NDArray[np.int32]:
+def join_points(points: NDArray[np.float64], *_: Any) -> NDArray[np.int32]:
     """The first point at each point's exact position.
 
     Parameters
     ----------
     points : (P, 3) float64
+        Faces may follow, as functions of a surface take them; they do not matter here.
 
     Returns
     -------

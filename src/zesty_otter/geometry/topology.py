@@ -7,7 +7,6 @@ occur in the table of points.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -391,20 +390,18 @@ def _nesting_is_odd(
 ) -> NDArray[np.bool_]:
     """(R,) whether a region lies inside an odd number of closed ones."""
     shells = np.flatnonzero(closed)
-    at = points[corner_point]
-    start = face_start[:-1]
-    lowest, highest = np.minimum.reduceat(at, start), np.maximum.reduceat(at, start)
-    boxes = [(lowest[order[a:b]].min(axis=0), highest[order[a:b]].max(axis=0)) for a, b in pairwise(bounds)]
-    odd = np.zeros(len(boxes), bool)
-    for inner in range(len(boxes)):
+    at, start = points[corner_point], face_start[:-1]
+    low = np.minimum.reduceat(np.minimum.reduceat(at, start)[order], bounds[:-1])
+    high = np.maximum.reduceat(np.maximum.reduceat(at, start)[order], bounds[:-1])
+    odd = np.zeros(len(low), bool)
+    for inner in range(len(low)):
         probe = at[start[order[bounds[inner]]]]
-        for outer in shells:
-            low, high = boxes[outer]
-            if outer == inner or (probe <= low).any() or (probe >= high).any():
-                continue
-            faces = order[bounds[outer] : bounds[outer + 1]]
-            inside = loops.winding_number(points, face_start, corner_point, faces, turned, *probe)
-            odd[inner] ^= abs(inside) > 0.5
+        around = (low[shells] < probe).all(axis=1) & (probe < high[shells]).all(axis=1)
+        for outer in shells[around]:
+            if outer != inner:
+                faces = order[bounds[outer] : bounds[outer + 1]]
+                inside = loops.winding_number(points, face_start, corner_point, faces, turned, *probe)
+                odd[inner] ^= abs(inside) > 0.5
     return odd
 
 

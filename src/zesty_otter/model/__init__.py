@@ -10,7 +10,7 @@ from zesty_otter.model.frame import (
     parse_length,
     parse_unit,
 )
-from zesty_otter.model.material import COLOR_ROLES, TEXTURE_ROLES, Material, Texture, TextureUse
+from zesty_otter.model.material import COLOR_ROLES, TEXTURE_ROLES, Material, Texture, TextureUse, roughness_of_shininess
 from zesty_otter.model.mesh import Layer, Mesh, compact, corners_of_faces
 from zesty_otter.model.naming import is_default_name
 from zesty_otter.model.scene import (
@@ -59,6 +59,7 @@ __all__ = [
     "parse_unit",
     "placed_bounds",
     "reframed",
+    "roughness_of_shininess",
     "transformed",
     "turned_content",
 ]

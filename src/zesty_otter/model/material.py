@@ -95,3 +95,14 @@ class Material:
         """The same material with these textures, listed in the order of `TEXTURE_ROLES`."""
         ordered = {role: textures[role] for role in TEXTURE_ROLES if role in textures}
         return replace(self, textures=MappingProxyType(ordered))
+
+
+def roughness_of_shininess(exponent: float) -> float:
+    """The roughness whose highlight is as wide as that of a Phong exponent: (2 / (n + 2)) ** (1/4).
+
+    References
+    ----------
+    B. Walter, S. R. Marschner, H. Li and K. E. Torrance (2007), Microfacet models for refraction through
+    rough surfaces (equation for alpha); roughness is the square root of alpha, as glTF 2.0 defines it.
+    """
+    return (2.0 / (max(exponent, 0.0) + 2.0)) ** 0.25

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.errors import ModelError
+from zesty_otter.errors import ModelError, UnknownUnitError
 from zesty_otter.model.frame import Frame
 from zesty_otter.model.material import Material, Texture
 from zesty_otter.model.mesh import Mesh, box_of
@@ -227,6 +227,22 @@ class Scene:
             return np.full((2, 3), np.nan)
         boxes = np.array(corners)
         return np.stack([boxes[:, 0].min(axis=0), boxes[:, 1].max(axis=0)])
+
+    def unit_for(self, what: str) -> float:
+        """Metres in one unit, for what cannot be done without knowing.
+
+        Raises
+        ------
+        UnknownUnitError
+            When nobody has said; ``what`` begins the message.
+        """
+        if self.frame.unit is None:
+            raise UnknownUnitError(
+                f"{what} needs to know how long the file's unit is, and it does not say.",
+                file=self.source,
+                remedy="Say it with --unit (mm, cm, m, in, ft or a number of metres), unit= in Python.",
+            )
+        return self.frame.unit
 
     def with_notes(self, *notes: Note) -> Scene:
         """The same scene with notes appended."""

@@ -7,7 +7,6 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.errors import UnknownUnitError
 from zesty_otter.model.frame import Frame
 from zesty_otter.model.mesh import Layer, Mesh
 from zesty_otter.model.scene import Camera, Content, Light, Node, Scene
@@ -24,12 +23,8 @@ def reframed(scene: Scene, frame: Frame) -> Scene:
     UnknownUnitError
         When ``frame`` has a unit and the scene's is unknown.
     """
-    if frame.unit is not None and scene.frame.unit is None:
-        raise UnknownUnitError(
-            "the file does not say how long its unit is.",
-            file=scene.source,
-            remedy="Say it with --unit (mm, cm, m, in, ft or a number of metres), unit= in Python.",
-        )
+    if frame.unit is not None:
+        scene.unit_for("changing units")
     matrix = scene.frame.matrix_to(frame)
     if np.array_equal(matrix, np.eye(3)):
         return replace(scene, frame=frame)

@@ -8,7 +8,6 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zesty_otter.errors import UnknownUnitError
 from zesty_otter.geometry.corners import join_points
 from zesty_otter.geometry.topology import (
     drop_repeats,
@@ -42,7 +41,7 @@ class Weld(Step):
     )
 
     def apply(self, scene: Scene) -> Scene:
-        unit = _unit(scene, "a welding distance") if self.distance else 1.0
+        unit = scene.unit_for("a welding distance") if self.distance else 1.0
         counts = {"points": 0, "faces": 0}
 
         def change(mesh: Mesh) -> Mesh:
@@ -121,7 +120,7 @@ class CleanUp(Step):
     unused_slots: bool = Field(True, description="Drop material slots that no face uses.")
 
     def apply(self, scene: Scene) -> Scene:
-        limit = self.close_holes / _unit(scene, "a hole's size") if self.close_holes else 0.0
+        limit = self.close_holes / scene.unit_for("the size of a hole") if self.close_holes else 0.0
         counts: dict[str, int] = {}
         notes: list[Note] = []
         changed = scene.map_meshes(lambda mesh: self._cleaned(mesh, limit, counts, notes, scene))
@@ -152,7 +151,7 @@ class CleanUp(Step):
             _add(counts, "flat face", int(flat.sum()))
             mesh = _keep_faces(mesh, ~flat)
         if self.duplicate_faces and mesh.face_count:
-            double = duplicate_faces(mesh.face_start, mesh.corner_point, mesh.surface(_joined))
+            double = duplicate_faces(mesh.face_start, mesh.corner_point, mesh.surface(join_points))
             _add(counts, "duplicate face", int(double.sum()))
             mesh = _keep_faces(mesh, ~double)
         if self.loose_points and not mesh.point_used.all():
@@ -267,23 +266,9 @@ def _keep_faces(mesh: Mesh, kept: NDArray[np.bool_]) -> Mesh:
     return with_corners(mesh, corners, start, faces)
 
 
-def _joined(points: NDArray[np.float64], *_: Any) -> NDArray[np.int32]:
-    return join_points(points)
-
-
 def _add(counts: dict[str, int], what: str, number: int) -> None:
     counts[what] = counts.get(what, 0) + number
 
 
 def _position(point: NDArray[np.float64]) -> str:
     return "(" + ", ".join(f"{value:.4g}" for value in point) + ")"
-
-
-def _unit(scene: Scene, what: str) -> float:
-    if scene.frame.unit is None:
-        raise UnknownUnitError(
-            f"{what} in metres needs to know the unit of the file.",
-            file=scene.source,
-            remedy="Say it with --unit (unit= in Python).",
-        )
-    return scene.frame.unit

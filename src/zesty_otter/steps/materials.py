@@ -12,7 +12,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 from pydantic import Field, field_validator
 
-from zesty_otter.model import Material, Mesh, Note, Scene, Texture, TextureUse, count_of
+from zesty_otter.model import Material, Mesh, Note, Scene, Texture, TextureUse, count_of, roughness_of_shininess
 from zesty_otter.steps.base import Step
 
 _F0 = 0.04  # what a dielectric reflects, glTF 2.0 appendix B
@@ -155,7 +155,7 @@ def metal_rough(material: Material) -> Material:
     from_specular = (specular - _F0 * (1.0 - metallic)) / max(metallic, 1e-6)
     mix = metallic * metallic
     color = np.clip(from_diffuse * (1.0 - mix) + from_specular * mix, 0.0, 1.0)
-    rough = (2.0 / (max(float(shading["shininess"]), 0.0) + 2.0)) ** 0.25 if "shininess" in shading else 1.0
+    rough = roughness_of_shininess(float(shading["shininess"])) if "shininess" in shading else 1.0
     return replace(
         material,
         base_color=(float(color[0]), float(color[1]), float(color[2]), material.base_color[3]),

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, field_validator
 
-from zesty_otter.errors import ModelError, UnknownUnitError, UsageError
+from zesty_otter.errors import ModelError, UsageError
 from zesty_otter.geometry.measure import centre_of_area, centre_of_volume
 from zesty_otter.model import Content, Mesh, Note, Placed, Scene, count_of, format_length, parse_length
 from zesty_otter.steps.assets import TEMPLATES, Asset, Roles, assets_of
@@ -135,7 +135,7 @@ class _Finder:
         if kind == "origin":
             return np.zeros(3)
         if kind == "point":
-            return np.array(value) / self._unit("a point")
+            return np.array(value) / self.scene.unit_for("a point in metres")
         if kind == "marker":
             return self._marker(value)
         if kind == "vertex":
@@ -148,7 +148,7 @@ class _Finder:
         if kind == "shares":
             return np.asarray(box[0] + np.array(value) * (box[1] - box[0]))
         if kind == "grid":
-            step = value / self._unit("a grid")
+            step = value / self.scene.unit_for("a grid in metres")
             corner = self._anchor(box, ["left", "down", "back"])
             return np.asarray(np.round(corner / step) * step) + 0.0
         return self._anchor(box, {"base": ["down"], "centre": []}.get(kind, value))
@@ -160,15 +160,6 @@ class _Finder:
                 axis, sign = self.scene.frame.towards(side)
                 point[axis] = box[1 if sign > 0 else 0, axis]
         return np.asarray(point)
-
-    def _unit(self, what: str) -> float:
-        if self.scene.frame.unit is None:
-            raise UnknownUnitError(
-                f"{what} in metres needs to know the unit of the file.",
-                file=self.scene.source,
-                remedy="Say it with --unit (unit= in Python).",
-            )
-        return self.scene.frame.unit
 
     def _marker(self, name: str) -> NDArray[np.float64]:
         """The place of the marker: one of the asset's own when there is one, else any in the scene."""

@@ -9,7 +9,7 @@ from typing import Annotated, Any, ClassVar
 import numpy as np
 from pydantic import BeforeValidator, Field, model_validator
 
-from zesty_otter.errors import UnknownUnitError, UsageError
+from zesty_otter.errors import UsageError
 from zesty_otter.model import Mesh, Node, Scene, format_length
 from zesty_otter.steps.base import Length, Step
 
@@ -70,14 +70,9 @@ class Scale(Step):
 
     def _factor_for_height(self, scene: Scene) -> float:
         assert self.height is not None
-        if scene.frame.unit is None:
-            raise UnknownUnitError(
-                "a height in metres needs to know the unit of the file.",
-                file=scene.source,
-                remedy="Say it with --unit (unit= in Python).",
-            )
+        unit = scene.unit_for("a height in metres")
         axis, _ = scene.frame.up
-        tall = float(np.diff(scene.bounds()[:, axis])[0]) * scene.frame.unit
+        tall = float(np.diff(scene.bounds()[:, axis])[0]) * unit
         if not tall > 0:
             raise UsageError(
                 f"the scene has no height to scale to {format_length(self.height)}.",

@@ -198,7 +198,7 @@ class _Writer:
             order = np.argsort(slot, kind="stable")
             triangles, slot = triangles[order], slot[order]
         # Points of one position count as one: sources that were split at seams are joined where none is left.
-        joined = mesh.surface(_joined)
+        joined = mesh.surface(join_points)
         alone = np.array_equal(joined, np.arange(len(joined)))
         place = mesh.corner_point if alone else joined[mesh.corner_point]
         vertex, corner = split_vertices(triangles, slot, place, [(one.values, one.index) for one in mesh.layers])
@@ -236,7 +236,7 @@ class _Writer:
             mesh.points,
             mesh.face_start,
             mesh.corner_point,
-            mesh.surface(_joined),
+            mesh.surface(join_points),
             mesh.face_smoothing,
             None if own is None else (unit_rows(own.values), own.index),
         )
@@ -308,10 +308,6 @@ class _Writer:
             count += 1
         self.files[path] = [data]
         return {"name": stem, "uri": quote(path)}
-
-
-def _joined(points: NDArray[np.float64], *_: Any) -> NDArray[np.int32]:
-    return join_points(points)
 
 
 def _with_layer(mesh: Mesh, old: Layer, new: Layer) -> Mesh:

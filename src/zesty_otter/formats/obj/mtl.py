@@ -13,7 +13,7 @@ from typing import Any
 
 from zesty_otter import pixels
 from zesty_otter.formats.files import find_beside, load
-from zesty_otter.model import Material, Note, Texture, TextureUse
+from zesty_otter.model import Material, Note, Texture, TextureUse, roughness_of_shininess
 
 # How many words follow each option of a texture statement; a range where the last are optional.
 _MAP_OPTIONS = {
@@ -84,17 +84,6 @@ class _Draft:
     name: str
     values: dict[str, Any] = field(default_factory=dict)
     maps: dict[str, TextureUse] = field(default_factory=dict)
-
-
-def roughness_of_shininess(exponent: float) -> float:
-    """The roughness whose highlight is as wide as that of a Phong exponent: (2 / (n + 2)) ** (1/4).
-
-    References
-    ----------
-    B. Walter, S. R. Marschner, H. Li and K. E. Torrance (2007), Microfacet models for refraction through
-    rough surfaces (equation for alpha); roughness is the square root of alpha, as glTF 2.0 defines it.
-    """
-    return (2.0 / (max(exponent, 0.0) + 2.0)) ** 0.25
 
 
 def read_library(path: Path, folders: Sequence[Path] = ()) -> tuple[dict[str, Material], list[Note]]:
