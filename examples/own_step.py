@@ -20,7 +20,7 @@ class Sink(zo.steps.Step):
 
     depth: zo.steps.Length = Field("0.5m", validate_default=True, description="How far down.")
 
-    def apply(self, scene: zo.Scene) -> zo.Scene:
+    def change(self, scene: zo.Scene) -> zo.Scene:
         axis, sign = scene.frame.up
 
         def lower(node: zo.Node) -> zo.Node:

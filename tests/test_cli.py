@@ -67,7 +67,7 @@ def test_convert_with_every_option(run, tmp_path):
         (["empty.obj", "out.glb"], 3, "empty.obj: is empty (0 bytes)"),
         (["points.obj", "out.glb", "--unit", "m"], 3, "nothing to write: the scene has no faces"),
         (["thing.obj", "out.xyz", "--unit", "m"], 2, "'.xyz' is not the ending of a known format"),
-        (["thing.obj", "thing.obj", "--unit", "m"], 2, "cannot be written yet"),
+        (["thing.obj", "thing.obj", "--unit", "m"], 4, "one of the files the scene was read from"),
         (["thing.obj", "out.glb", "--unit", "yards"], 2, "'yards' is not a unit. Use one of mm, cm, m, in, ft"),
         (["thing.obj", "out.glb", "--unit", "m", "--axes", "up up up"], 2, "one direction twice"),
         (["thing.obj", "out.glb", "--unit", "m", "--pivot", "top"], 2, "setting 'at'"),
@@ -167,7 +167,7 @@ def test_formats_lists_what_is_read_and_written(run):
     assert ran.status == 0
     assert all(one.title in ran.out for one in FORMATS)
     assert {one["name"]: (one["reads"], one["writes"]) for one in run("formats", "--json").json} == {
-        "obj": (True, False),
+        "obj": (True, True),
         "glb": (True, True),
         "gltf": (True, True),
     }

@@ -113,7 +113,7 @@ def test_long_names_stay_unique_when_cut():
     ("make", "message"),
     [
         (lambda: Pivot(at="bas"), "step 'pivot', setting 'at': 'bas' is no place.*Did you mean 'base'"),
-        (lambda: Pivot(att="base"), "no setting 'att'; it has at, of, place, templates. Did you mean 'at'"),
+        (lambda: Pivot(att="base"), "no setting 'att'; it has at, of, place, templates, only. Did you mean 'at'"),
         (lambda: Scale(), "either factor or height"),
         (lambda: Scale(factor=0), "greater than 0"),
         (lambda: Scale(factor="big"), "not a factor"),

@@ -12,6 +12,8 @@ A message names the file, the place in it, what is wrong, and the way out.
 
 from __future__ import annotations
 
+import difflib
+from collections.abc import Iterable
 from os import PathLike, fspath
 
 
@@ -74,3 +76,9 @@ class OutputError(ZestyOtterError):
     """A file could not be written."""
 
     exit_status = 4
+
+
+def closest(word: str, known: Iterable[str]) -> str:
+    """``" Did you mean 'x'?"`` when something known is spelled much like ``word``, else nothing."""
+    near = difflib.get_close_matches(word, list(known), 1)
+    return f" Did you mean '{near[0]}'?" if near else ""

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
-from zesty_otter.audit.glb import GlbFacts, inspect_glb
+from zesty_otter.audit.facts import FileFacts, facts_of
+from zesty_otter.audit.glb import inspect_glb
 from zesty_otter.model import Frame, Scene, reframed
 
 
@@ -16,32 +18,61 @@ class Arrival:
     """What stands in a written file, and every way in which it differs from what was meant."""
 
     path: str
-    facts: GlbFacts
+    facts: FileFacts
     problems: tuple[str, ...]
 
 
-def arrived(scene: Scene, path: Path) -> Arrival:
-    """Read a written glTF file back and compare it with the scene it was written from.
+def arrived(scene: Scene, path: Path, found: Scene | None = None) -> Arrival:
+    """Compare a written file with the scene it was written from.
 
-    Sizes may differ by what 32-bit numbers round off at that distance from the origin.
+    Parameters
+    ----------
+    scene : Scene
+        What was meant.
+    path : Path
+        What was written. A glTF file is taken apart here, by code that shares nothing with its writer.
+    found : Scene, optional
+        What was read back from a file of any other format, in the frame it was written in.
     """
-    facts = inspect_glb(path)
-    meant = reframed(scene, Frame("left up forward", "m"))
-    problems = []
-    box = meant.bounds()
-    rounding = 4 * np.finfo(np.float32).eps * max(float(np.abs(box).max()), 1e-30)
-    found = np.array([facts.lowest, facts.highest])
-    if np.abs(found - box).max() > rounding:
-        problems.append(f"its bounds are {found.tolist()}, meant were {box.tolist()}")
-    shown = [mesh for _, mesh in meant.placed_meshes()]
-    triangles = sum(mesh.triangle_count for mesh in shown)
-    if facts.triangles != triangles:
-        problems.append(f"it has {facts.triangles:,} triangles, meant were {triangles:,}")
-    names = tuple(placed.node.name for placed in meant.walk())
-    # Lights and cameras may have got a node of their own to aim them.
-    if tuple(name for name in facts.nodes if name in names or not name.endswith("_aim")) != names:
-        problems.append("its nodes are not named as meant")
-    sections = sum(len(np.unique(mesh.slot_of_face)) for mesh in shown)
-    if facts.sections != sections:
-        problems.append(f"it has {facts.sections} material sections, meant were {sections}")
-    return Arrival(str(path), facts, tuple(problems))
+    if found is None:
+        facts = inspect_glb(path)
+        meant = facts_of(reframed(scene, Frame("left up forward", "m")))
+        has_tree = True
+    else:
+        facts = facts_of(found, path.stat().st_size)
+        meant = facts_of(scene)
+        has_tree = any(len(one) > 1 for one in facts.paths)
+    return Arrival(str(path), facts, tuple(_problems(scene, meant, facts, has_tree)))
+
+
+def _problems(scene: Scene, meant: FileFacts, found: FileFacts, has_tree: bool) -> Iterator[str]:
+    box = np.array([meant.lowest, meant.highest])
+    got = np.array([found.lowest, found.highest])
+    # Sizes may differ by what 32-bit numbers round off at that distance from the origin.
+    if np.abs(got - box).max() > 4 * np.finfo(np.float32).eps * max(float(np.abs(box).max()), 1e-30):
+        yield f"its bounds are {got.tolist()}, meant were {box.tolist()}"
+    for what, have, wanted in (
+        ("triangles", found.triangles, meant.triangles),
+        ("material sections", found.sections, meant.sections),
+    ):
+        if have != wanted:
+            yield f"it has {have:,} {what}, meant were {wanted:,}"
+    if has_tree:
+        # Lights and cameras may have got a node of their own to aim them.
+        paths = tuple(one for one in found.paths if one in meant.paths or not one[-1].endswith("_aim"))
+        wanted_paths = meant.paths
+    else:
+        paths = tuple(one[-1:] for one in found.paths)
+        wanted_paths = tuple((placed.node.name,) for placed, mesh in scene.placed_meshes() if mesh.face_count)
+    if paths != wanted_paths:
+        yield _first_difference(paths, wanted_paths)
+    missing = [name for name in meant.materials if " ".join(name.split()) not in found.materials]
+    if missing:
+        yield f"it lacks the materials {', '.join(missing[:5])}"
+
+
+def _first_difference(found: tuple[tuple[str, ...], ...], meant: tuple[tuple[str, ...], ...]) -> str:
+    for have, wanted in zip(found, meant, strict=False):
+        if have != wanted:
+            return f"its nodes are not as meant: {'/'.join(have)} stands where {'/'.join(wanted)} should"
+    return f"it has {len(found)} nodes, meant were {len(meant)}"

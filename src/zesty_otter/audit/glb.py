@@ -9,7 +9,6 @@ import io
 import json
 import struct
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote
@@ -18,35 +17,14 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
+from zesty_otter.audit.facts import FileFacts
 from zesty_otter.errors import InputError
 
 _COMPONENTS = {5120: "i1", 5121: "u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 _WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT2": 4, "MAT3": 9, "MAT4": 16}
 
 
-@dataclass(frozen=True)
-class GlbFacts:
-    """What a glTF file holds. ``lowest`` and ``highest`` are the corners of all that is placed, in metres."""
-
-    bytes: int
-    nodes: tuple[str, ...]
-    meshes: int
-    sections: int
-    triangles: int
-    vertices: int
-    materials: tuple[str, ...]
-    images: int
-    lowest: tuple[float, float, float]
-    highest: tuple[float, float, float]
-
-    @property
-    def size(self) -> tuple[float, float, float]:
-        """Width, height and depth in metres."""
-        x, y, z = (high - low for low, high in zip(self.lowest, self.highest, strict=True))
-        return x, y, z
-
-
-def inspect_glb(path: Path) -> GlbFacts:
+def inspect_glb(path: Path) -> FileFacts:
     """Check the chunks, views, accessors, bounds and indices of a .glb or .gltf file, and count.
 
     Raises
@@ -74,7 +52,7 @@ def read_sections(path: Path) -> Iterator[Section]:
     image : (H, W, 4) float64, 0 to 1; one pixel where there is no texture
     """
     inspection = _Inspection(Path(path))
-    for node, world in inspection._placed():
+    for node, world, _ in inspection._placed():
         for primitive in inspection.document["meshes"][node["mesh"]]["primitives"] if "mesh" in node else ():
             data = {name: inspection._accessor(n).astype(float) for name, n in primitive["attributes"].items()}
             points = data["POSITION"] @ world[:3, :3].T + world[:3, 3]
@@ -92,14 +70,14 @@ class _Inspection:
     def fail(self, problem: str) -> InputError:
         return InputError(f"is not sound glTF: {problem}.", file=self.path)
 
-    def facts(self) -> GlbFacts:
+    def facts(self) -> FileFacts:
         if self.document.get("asset", {}).get("version") != "2.0":
             raise self.fail("its version is not 2.0")
         triangles = vertices = sections = 0
         boxes: list[NDArray[Any]] = []
         meshes = self.document.get("meshes", [])
         counted = [self._mesh(mesh) for mesh in meshes]
-        for node, world in self._placed():
+        for node, world, _ in self._placed():
             if "mesh" in node:
                 count, vertex_count, section_count, points = counted[node["mesh"]]
                 triangles, vertices, sections = (
@@ -109,9 +87,10 @@ class _Inspection:
                 )
                 boxes.append(points @ world[:3, :3].T + world[:3, 3])
         everything = np.concatenate(boxes) if boxes else np.zeros((1, 3))
-        return GlbFacts(
+        return FileFacts(
             len(self.raw),
-            tuple(node.get("name", "") for node in self.document.get("nodes", [])),
+            tuple(path[-1] for _, _, path in self._placed()),
+            tuple(path for _, _, path in self._placed()),
             len(meshes),
             sections,
             triangles,
@@ -195,16 +174,18 @@ class _Inspection:
         with Image.open(io.BytesIO(data)) as image:
             return np.asarray(np.asarray(image.convert("RGBA")) / 255 * factor)
 
-    def _placed(self) -> list[tuple[dict[str, Any], NDArray[Any]]]:
+    def _placed(self) -> list[tuple[dict[str, Any], NDArray[Any], tuple[str, ...]]]:
+        """Every node of the scene with its world transform and the names down to it, in the order of the tree."""
         nodes = self.document.get("nodes", [])
         scene = self.document["scenes"][self.document.get("scene", 0)]
-        stack = [(number, np.eye(4)) for number in scene["nodes"]]
+        stack: list[tuple[int, NDArray[Any], tuple[str, ...]]] = [(n, np.eye(4), ()) for n in scene["nodes"][::-1]]
         placed = []
         while stack:
-            number, above = stack.pop()
-            world = above @ _local(nodes[number])
-            placed.append((nodes[number], world))
-            stack.extend((child, world) for child in nodes[number].get("children", []))
+            number, above, names = stack.pop()
+            node = nodes[number]
+            world, path = above @ _local(node), (*names, node.get("name", ""))
+            placed.append((node, world, path))
+            stack.extend((child, world, path) for child in node.get("children", [])[::-1])
             if len(placed) > len(nodes):
                 raise self.fail("its node tree is not a tree")
         return placed

@@ -54,10 +54,17 @@ def document(step: type[Step]) -> dict[str, Any]:
         "description": body(step),
         "settings": [
             {"name": name, "default": _default(field), "description": field.description or ""}
-            for name, field in step.model_fields.items()
+            for name, field in settings_of(step).items()
         ],
         "example": example_line(step),
     }
+
+
+def settings_of(step: type[Step]) -> dict[str, Any]:
+    """The settings of a step, those of its own first."""
+    fields = dict(step.model_fields)
+    everywhere = fields.pop("only")
+    return fields if step.whole_scene else {**fields, "only": everywhere}
 
 
 def first_line(step: type[Step]) -> str:

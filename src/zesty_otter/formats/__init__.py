@@ -105,6 +105,7 @@ FORMATS = (
             }
         ),
         reader="zesty_otter.formats.obj.reader",
+        writer="zesty_otter.formats.obj.writer",
         axes_vary=True,
     ),
     Format(

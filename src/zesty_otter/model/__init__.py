@@ -10,6 +10,7 @@ from zesty_otter.model.frame import (
     parse_length,
     parse_unit,
 )
+from zesty_otter.model.joining import joined_meshes
 from zesty_otter.model.material import COLOR_ROLES, TEXTURE_ROLES, Material, Texture, TextureUse, roughness_of_shininess
 from zesty_otter.model.mesh import Layer, Mesh, compact, corners_of_faces
 from zesty_otter.model.naming import is_default_name
@@ -54,6 +55,7 @@ __all__ = [
     "format_length",
     "format_unit",
     "is_default_name",
+    "joined_meshes",
     "parse_axes",
     "parse_length",
     "parse_unit",

@@ -3,11 +3,12 @@
 import re
 import tomllib
 
-from zesty_otter.errors import UsageError
+from zesty_otter.errors import UsageError, closest
 from zesty_otter.steps.assets import Roles
 from zesty_otter.steps.bake import BakeTransforms
-from zesty_otter.steps.base import Length, Step, apply, closest
+from zesty_otter.steps.base import Length, Step, apply
 from zesty_otter.steps.cleanup import CleanUp, Weld
+from zesty_otter.steps.joining import Divide, Join
 from zesty_otter.steps.materials import Materials
 from zesty_otter.steps.names import Names
 from zesty_otter.steps.pivot import Pivot
@@ -34,6 +35,8 @@ STEPS: dict[str, type[Step]] = {
         UvSets,
         Materials,
         Textures,
+        Join,
+        Divide,
         Pivot,
         Names,
         Triangulate,
@@ -41,6 +44,25 @@ STEPS: dict[str, type[Step]] = {
     )
 }
 """Every step by its word in commands and job files, in the order in which they are usually taken."""
+
+
+def register(step: type[Step]) -> type[Step]:
+    """Make a step of one's own known by its slug, in job files and on the command line; also as a decorator.
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> @zo.steps.register
+    ... class Nothing(zo.steps.Step):
+    ...     slug = "nothing"
+    ...     def change(self, scene):
+    ...         return scene
+    """
+    known = STEPS.get(step.slug)
+    if known is not None and known.__module__.startswith("zesty_otter."):
+        raise UsageError(f"there is a step '{step.slug}' already.", remedy="Give yours another slug.")
+    STEPS[step.slug] = step
+    return step
 
 
 def step_named(slug: str) -> type[Step]:
@@ -75,6 +97,8 @@ __all__ = [
     "STEPS",
     "BakeTransforms",
     "CleanUp",
+    "Divide",
+    "Join",
     "Length",
     "Materials",
     "MergeFlat",
@@ -92,6 +116,7 @@ __all__ = [
     "UvSets",
     "Weld",
     "apply",
+    "register",
     "step_from_text",
     "step_named",
 ]

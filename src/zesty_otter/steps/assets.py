@@ -12,9 +12,10 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, field_validator
 
+from zesty_otter.errors import closest
 from zesty_otter.model import ROLES, Node, Placed, Scene, count_of, placed_bounds
-from zesty_otter.steps.base import Step, closest
-from zesty_otter.steps.selection import Words, chosen
+from zesty_otter.steps.base import Step
+from zesty_otter.steps.words import Words, chosen
 
 TEMPLATES: Mapping[str, tuple[str, ...]] = MappingProxyType(
     {
@@ -67,7 +68,7 @@ class Roles(Step):
                     raise ValueError(f"'{template}' must hold {{name}}, and may hold {{level}} and {{n}}")
         return value
 
-    def apply(self, scene: Scene) -> Scene:
+    def change(self, scene: Scene) -> Scene:
         patterns = [(role, _pattern(t)) for role, templates in self.templates.items() for t in templates]
         placed = list(scene.walk())
         found: dict[int, Node] = {}

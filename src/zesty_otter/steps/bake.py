@@ -10,7 +10,7 @@ from pydantic import Field
 
 from zesty_otter.model import Content, Mesh, Scene, count_of, transformed, turned_content
 from zesty_otter.steps.base import Step
-from zesty_otter.steps.selection import Words, chosen_numbers
+from zesty_otter.steps.words import chosen_numbers
 
 
 class BakeTransforms(Step):
@@ -25,13 +25,14 @@ class BakeTransforms(Step):
     slug: ClassVar[str] = "bake"
     example: ClassVar[dict[str, Any]] = {"translation": "keep"}
 
-    only: Words = Field((), description="Words that choose the nodes to bake; all when there are none.")
     translation: Literal["keep", "drop"] = Field(
         "keep", description="keep: nodes stay where they are; drop: their places are moved into the meshes too."
     )
 
-    def apply(self, scene: Scene) -> Scene:
-        numbers = chosen_numbers(scene, self.only)
+    def change(self, scene: Scene) -> Scene:
+        return self.change_part(scene, chosen_numbers(scene, ()))
+
+    def change_part(self, scene: Scene, numbers: set[int]) -> Scene:
         worlds: dict[int, NDArray[np.float64]] = {}
         contents: dict[int, Content | None] = {}
         baked: dict[tuple[int, bytes], Mesh] = {}

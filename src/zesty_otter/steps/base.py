@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import difflib
+from dataclasses import replace
 from typing import Annotated, Any, ClassVar
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, ValidationError
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, model_validator
 
-from zesty_otter.errors import UsageError
-from zesty_otter.model import Note, Scene, parse_length
+from zesty_otter.errors import UsageError, closest
+from zesty_otter.model import Node, Note, Scene, parse_length
+from zesty_otter.steps.words import Words, chosen_numbers
 
 Length = Annotated[float, BeforeValidator(parse_length)]
 """A length in metres; also written with a unit, such as ``"2cm"``."""
@@ -18,13 +19,17 @@ class Step(BaseModel):
     """One change from scene to scene. The fields are its settings and their descriptions its manual.
 
     A subclass sets ``slug``, the word for it in commands and job files, and ``example``, settings that
-    make sense; its docstring says what it looks at, what it changes and what it refuses.
+    make sense; its docstring says what it looks at, what it changes and what it refuses. It writes down
+    `change`; users call `apply`. ``whole_scene`` says that it makes no sense for a part of a scene.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     slug: ClassVar[str]
     example: ClassVar[dict[str, Any]] = {}
+    whole_scene: ClassVar[bool] = False
+
+    only: Words = Field((), description="Words that choose the nodes it is for, as in select; all when there are none.")
 
     def __init__(self, **settings: Any) -> None:
         try:
@@ -32,9 +37,39 @@ class Step(BaseModel):
         except ValidationError as error:
             raise UsageError(_first_problem(type(self), error)) from None
 
+    @model_validator(mode="after")
+    def _not_of_a_part(self) -> Step:
+        if self.only and self.whole_scene:
+            raise ValueError(f"'{self.slug}' works on the whole scene and takes no 'only'")
+        return self
+
     def apply(self, scene: Scene) -> Scene:
-        """The changed scene, with notes on what was done."""
+        """The changed scene, with notes on what was done; what ``only`` does not choose is as it was."""
+        if not self.only:
+            return self.change(scene)
+        numbers = chosen_numbers(scene, self.only)
+        if not numbers:
+            return scene.with_notes(
+                self.note(f"no node fits only = {', '.join(self.only)}; nothing done", kind="guess")
+            )
+        return self.change_part(scene, numbers)
+
+    def change(self, scene: Scene) -> Scene:
+        """The whole scene changed."""
         raise NotImplementedError
+
+    def change_part(self, scene: Scene, numbers: set[int]) -> Scene:
+        """The scene with the nodes at some places of its walk changed.
+
+        Right for steps that keep the tree and work on meshes; others have their own.
+        """
+        before = [placed.node for placed in scene.walk()]
+        alone = scene.rebuilt(lambda n, node: node if n in numbers else replace(node, content=None))
+
+        def restored(n: int, node: Node) -> Node:
+            return node if n in numbers else replace(before[n], children=node.children)
+
+        return self.change(alone).rebuilt(restored)
 
     def note(self, text: str, *, kind: str = "done", node: str = "") -> Note:
         """A note in this step's name."""
@@ -56,17 +91,11 @@ def apply(scene: Scene, *steps: Step) -> Scene:
     return scene
 
 
-def closest(word: str, known: list[str]) -> str:
-    """``" Did you mean 'x'?"`` when something known is spelled much like ``word``, else nothing."""
-    near = difflib.get_close_matches(word, known, 1)
-    return f" Did you mean '{near[0]}'?" if near else ""
-
-
 def _first_problem(step: type[Step], error: ValidationError) -> str:
     problem = error.errors()[0]
     where = ".".join(str(part) for part in problem["loc"])
     if problem["type"] == "extra_forbidden":
-        known = list(step.model_fields)
+        known = [*(name for name in step.model_fields if name != "only"), "only"]
         return f"step '{step.slug}' has no setting '{where}'; it has {', '.join(known)}.{closest(where, known)}"
     given = problem.get("input")
     message = problem["msg"].removeprefix("Value error, ").replace("Input should be", "must be").rstrip(".")

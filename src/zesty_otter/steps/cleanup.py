@@ -40,7 +40,7 @@ class Weld(Step):
         "all", description="all: whatever their normals, UVs and colours; matching: only points with the same ones."
     )
 
-    def apply(self, scene: Scene) -> Scene:
+    def change(self, scene: Scene) -> Scene:
         unit = scene.unit_for("a welding distance") if self.distance else 1.0
         counts = {"points": 0, "faces": 0}
 
@@ -119,7 +119,7 @@ class CleanUp(Step):
     merge_materials: bool = Field(True, description="Make materials one that differ in nothing but name or identity.")
     unused_slots: bool = Field(True, description="Drop material slots that no face uses.")
 
-    def apply(self, scene: Scene) -> Scene:
+    def change(self, scene: Scene) -> Scene:
         limit = self.close_holes / scene.unit_for("the size of a hole") if self.close_holes else 0.0
         counts: dict[str, int] = {}
         notes: list[Note] = []

@@ -58,7 +58,7 @@ class Materials(Step):
                 raise ValueError(f"'{text}' is not opaque, blend, mask or 'mask 0.3'")
         return value
 
-    def apply(self, scene: Scene) -> Scene:
+    def change(self, scene: Scene) -> Scene:
         before = scene.materials
         changed = scene.map_materials(self._changed)
         if self.rename:

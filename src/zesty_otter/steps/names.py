@@ -28,6 +28,7 @@ from zesty_otter.model import (
     is_default_name,
 )
 from zesty_otter.steps.base import Step
+from zesty_otter.steps.words import chosen_numbers
 
 # Letters that lose more than an accent when spelled in ASCII.
 _SPELLINGS = str.maketrans(
@@ -123,14 +124,19 @@ class Names(Step):
             raise ValueError(f"'[{allowed}]' is not a set of characters ({error})") from None
         return allowed
 
-    def apply(self, scene: Scene) -> Scene:
+    def change(self, scene: Scene) -> Scene:
+        return self.change_part(scene, chosen_numbers(scene, ()))
+
+    def change_part(self, scene: Scene, numbers: set[int]) -> Scene:
         table = _Table(self.table, self.undo)
         renamed: list[Renamed] = []
         notes: list[Note] = []
-        node_names = self._node_names(scene, table, renamed, notes)
-        meshes = _named("mesh", scene.meshes, self._mesh_namer(scene, node_names, table), renamed)
-        materials = _named("material", scene.materials, self._material_namer(scene, table), renamed)
-        textures = _named("texture", scene.textures, self._file_namer(table), renamed)
+        node_names = self._node_names(scene, numbers, table, renamed, notes)
+        meshes = _named("mesh", scene.meshes, self._mesh_namer(scene, numbers, node_names, table), renamed)
+        # What all nodes share keeps its name when only some are meant.
+        shared = not self.only
+        materials = _named("material", scene.materials if shared else (), self._material_namer(scene, table), renamed)
+        textures = _named("texture", scene.textures if shared else (), self._file_namer(table), renamed)
         if not renamed:
             return scene.with_notes(*notes) if notes else scene
         changed = _with_names(scene, node_names, meshes, materials, textures)
@@ -154,11 +160,17 @@ class Names(Step):
             name = re.sub(pattern, new, name)
         return name
 
-    def _node_names(self, scene: Scene, table: _Table, renamed: list[Renamed], notes: list[Note]) -> list[str]:
-        unique = self._unique_namer()
+    def _node_names(
+        self, scene: Scene, numbers: set[int], table: _Table, renamed: list[Renamed], notes: list[Note]
+    ) -> list[str]:
+        order = list(scene.walk())
+        unique = self._unique_namer(placed.node.name for placed in order if placed.number not in numbers)
         names, defaults, clashes = [], [], []
-        for number, placed in enumerate(scene.walk(), 1):
+        for number, placed in enumerate(order, 1):
             node = placed.node
+            if placed.number not in numbers:
+                names.append(node.name)
+                continue
             if table.has("node", node.name):
                 wanted = table.new("node", node.name)
             else:
@@ -183,8 +195,8 @@ class Names(Step):
     def _template(self, node: Node) -> str:
         return self.roles.get(node.role, self.template)
 
-    def _unique_namer(self) -> Callable[[str], str]:
-        taken: set[str] = set()
+    def _unique_namer(self, used: Iterable[str] = ()) -> Callable[[str], str]:
+        taken = {name.lower() for name in used}
         latest: dict[str, int] = {}
 
         def unique(name: str) -> str:
@@ -200,11 +212,13 @@ class Names(Step):
 
         return unique
 
-    def _mesh_namer(self, scene: Scene, node_names: list[str], table: _Table) -> Callable[[str], str]:
+    def _mesh_namer(
+        self, scene: Scene, numbers: set[int], node_names: list[str], table: _Table
+    ) -> Callable[[str], str]:
         """Meshes are named after the first node that shows them."""
         first: dict[int, str] = {}
         for placed, mesh in scene.placed_meshes():
-            first.setdefault(id(mesh), node_names[placed.number])
+            first.setdefault(id(mesh), node_names[placed.number] if placed.number in numbers else mesh.name)
         order = iter(first.values())
 
         def rename(name: str) -> str:
@@ -345,7 +359,7 @@ def _with_names(
     made: dict[int, Texture] = {}
 
     def rename_texture(texture: Texture) -> Texture:
-        name = textures[id(texture)]
+        name = textures.get(id(texture), texture.name)
         return texture if name == texture.name else made.setdefault(id(texture), replace(texture, name=name))
 
     def rename_material(material: Material) -> Material:
@@ -353,7 +367,7 @@ def _with_names(
             role: use if (new := rename_texture(use.texture)) is use.texture else replace(use, texture=new)
             for role, use in material.textures.items()
         }
-        name = materials[id(material)]
+        name = materials.get(id(material), material.name)
         if name == material.name and all(uses[role] is use for role, use in material.textures.items()):
             return material
         return replace(material, name=name).with_textures(uses)

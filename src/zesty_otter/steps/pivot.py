@@ -10,11 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, field_validator
 
-from zesty_otter.errors import ModelError, UsageError
+from zesty_otter.errors import ModelError, UsageError, closest
 from zesty_otter.geometry.measure import centre_of_area, centre_of_volume
 from zesty_otter.model import Content, Mesh, Note, Placed, Scene, count_of, format_length, parse_length
 from zesty_otter.steps.assets import TEMPLATES, Asset, Roles, assets_of
-from zesty_otter.steps.base import Step, closest
+from zesty_otter.steps.base import Step
+from zesty_otter.steps.words import chosen_numbers
 
 _PLAIN = ("keep", "origin", "base", "centre", "area", "volume")
 _WITH_VALUE = ("grid", "marker", "point", "vertex")
@@ -59,12 +60,15 @@ class Pivot(Step):
         _parsed(at)
         return at.strip()
 
-    def apply(self, scene: Scene) -> Scene:
+    def change(self, scene: Scene) -> Scene:
+        return self.change_part(scene, chosen_numbers(scene, ()))
+
+    def change_part(self, scene: Scene, numbers: set[int]) -> Scene:
         if self.at == "keep" and self.place == "keep":
             return scene
         # Roles serve to find what belongs together; the nodes keep those they have.
         with_roles = Roles(templates=self.templates).apply(scene)
-        assets = [asset for asset in assets_of(with_roles) if asset.main]
+        assets = [asset for asset in assets_of(with_roles) if any(one.number in numbers for one in asset.main)]
         if self.of == "scene":
             assets = [
                 Asset(scene.name, tuple(p for a in assets for p in a.main), tuple(p for a in assets for p in a.rest))

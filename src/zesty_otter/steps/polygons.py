@@ -32,7 +32,7 @@ class Triangulate(Step):
     )
     keep_quads: bool = Field(False, description="Leave faces of four corners as they are.")
 
-    def apply(self, scene: Scene) -> Scene:
+    def change(self, scene: Scene) -> Scene:
         split = 0
 
         def change(mesh: Mesh) -> Mesh:
@@ -62,7 +62,7 @@ class MergeFlat(Step):
         0.1, ge=0, lt=90, description="Degrees by which the faces of one polygon may turn away from each other."
     )
 
-    def apply(self, scene: Scene) -> Scene:
+    def change(self, scene: Scene) -> Scene:
         before = sum(mesh.face_count for mesh in scene.meshes)
         changed = scene.map_meshes(lambda mesh: merged_flat(mesh, self.angle))
         after = sum(mesh.face_count for mesh in changed.meshes)

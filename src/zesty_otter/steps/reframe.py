@@ -18,6 +18,7 @@ class Reframe(Step):
     """
 
     slug: ClassVar[str] = "reframe"
+    whole_scene: ClassVar[bool] = True
     example: ClassVar[dict[str, Any]] = {"axes": "forward right up", "unit": "cm"}
 
     axes: str | None = Field(
@@ -28,7 +29,7 @@ class Reframe(Step):
         None, description="Unit afterwards: mm, cm, m, in, ft or a number of metres; kept when absent."
     )
 
-    def apply(self, scene: Scene) -> Scene:
+    def change(self, scene: Scene) -> Scene:
         frame = Frame(self.axes or scene.frame.axes, scene.frame.unit if self.unit is None else self.unit)
         if frame == scene.frame:
             return scene

@@ -32,6 +32,7 @@ class Scale(Step):
     """
 
     slug: ClassVar[str] = "scale"
+    whole_scene: ClassVar[bool] = True
     example: ClassVar[dict[str, Any]] = {"height": "1.8m"}
 
     factor: Annotated[float, BeforeValidator(parse_factor)] | None = Field(
@@ -50,7 +51,7 @@ class Scale(Step):
             raise ValueError("give either factor or height")
         return self
 
-    def apply(self, scene: Scene) -> Scene:
+    def change(self, scene: Scene) -> Scene:
         factor = self.factor if self.factor is not None else self._factor_for_height(scene)
         if factor == 1.0:
             return scene

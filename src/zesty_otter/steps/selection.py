@@ -1,67 +1,17 @@
-"""Which nodes: by name, role, group, kind or visibility."""
+"""Which nodes stay."""
 
 from __future__ import annotations
 
-import fnmatch
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from dataclasses import replace
-from typing import Annotated, Any, ClassVar
+from typing import Any, ClassVar
 
-from pydantic import AfterValidator, BeforeValidator, Field
+from pydantic import Field
 
 from zesty_otter.errors import UsageError
-from zesty_otter.model import ROLES, Node, Placed, Scene, count_of
-from zesty_otter.steps.base import Step, closest
-
-KINDS = ("mesh", "light", "camera", "empty")
-_KEYS = ("name", "role", "group", "kind", "property")
-
-
-def _as_list(value: Any) -> Any:
-    return [part.strip() for part in value.split(",") if part.strip()] if isinstance(value, str) else value
-
-
-def _checked(words: tuple[str, ...]) -> tuple[str, ...]:
-    for word in words:
-        key, colon, value = word.partition(":")
-        known = {"role": ROLES, "kind": KINDS}.get(key, ())
-        if colon and key not in _KEYS:
-            raise ValueError(f"'{word}' does not begin with name:, role:, group:, kind: or property:")
-        if colon and known and value not in known:
-            raise ValueError(f"'{value}' is no {key}; there are {', '.join(known)}.{closest(value, list(known))}")
-    return words
-
-
-Words = Annotated[tuple[str, ...], BeforeValidator(_as_list), AfterValidator(_checked)]
-"""Words that choose nodes: ``name:gate*`` (or just ``gate*``), ``role:collision``, ``group:quay*``,
-``kind:light``, ``property:solid`` (it has one), ``property:solid=yes``, ``hidden``, ``visible``; as a list or
-with commas. A node is chosen when any word fits."""
-
-
-def chosen(words: Sequence[str], placed: Placed) -> bool:
-    """Whether any of the words fits a node."""
-    return any(_fits(word, placed) for word in words)
-
-
-def _fits(word: str, placed: Placed) -> bool:
-    node = placed.node
-    key, colon, value = word.partition(":")
-    if not colon:
-        if word in ("hidden", "visible"):
-            return placed.visible == (word == "visible")
-        key, value = "name", word
-    if key == "group":
-        return any(fnmatch.fnmatchcase(group, value) for group in (*node.groups, *placed.path[:-1]))
-    if key == "property":
-        name, equals, wanted = value.partition("=")
-        return name in node.properties and (not equals or fnmatch.fnmatchcase(str(node.properties[name]), wanted))
-    have = {"name": node.name, "role": node.role, "kind": node.kind}[key]
-    return fnmatch.fnmatchcase(have, value)
-
-
-def chosen_numbers(scene: Scene, words: Sequence[str]) -> set[int]:
-    """The places in the walk of the nodes that the words choose; all of them when there are no words."""
-    return {placed.number for placed in scene.walk() if not words or chosen(words, placed)}
+from zesty_otter.model import Node, Placed, Scene, count_of
+from zesty_otter.steps.base import Step
+from zesty_otter.steps.words import KINDS, Words, chosen
 
 
 class Select(Step):
@@ -73,6 +23,7 @@ class Select(Step):
     """
 
     slug: ClassVar[str] = "select"
+    whole_scene: ClassVar[bool] = True
     example: ClassVar[dict[str, Any]] = {"keep": ["name:*"], "drop": ["hidden", "kind:camera"]}
 
     keep: Words = Field(
@@ -82,7 +33,7 @@ class Select(Step):
     )
     drop: Words = Field((), description="Words that choose what goes, also of what was to stay.")
 
-    def apply(self, scene: Scene) -> Scene:
+    def change(self, scene: Scene) -> Scene:
         placed = list(scene.walk())
         stays = [
             (not self.keep or chosen(self.keep, one)) and not (self.drop and chosen(self.drop, one)) for one in placed

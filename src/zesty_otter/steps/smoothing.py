@@ -50,7 +50,7 @@ class Normals(Step):
         "keep", description="Smoothing groups: keep them, make them from the hard edges, or drop them."
     )
 
-    def apply(self, scene: Scene) -> Scene:
+    def change(self, scene: Scene) -> Scene:
         counts = {"filled": 0, "made": 0, "groups": 0, "lost": 0}
 
         def change(mesh: Mesh) -> Mesh:
@@ -117,7 +117,7 @@ class Tangents(Step):
         "normal-mapped", description="Which meshes: those with a normal map in a material, or all with UVs."
     )
 
-    def apply(self, scene: Scene) -> Scene:
+    def change(self, scene: Scene) -> Scene:
         made, without = 0, []
 
         def change(mesh: Mesh) -> Mesh:

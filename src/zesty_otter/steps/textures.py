@@ -44,7 +44,7 @@ class Textures(Step):
     )
     flip_green: bool = Field(False, description="Turn the green channel of normal maps upside down.")
 
-    def apply(self, scene: Scene) -> Scene:
+    def change(self, scene: Scene) -> Scene:
         if self.leave_out:
             count = len(scene.textures)
             dropped = textures_changed(scene, {id(texture): None for texture in scene.textures})

@@ -34,7 +34,7 @@ class UvSets(Step):
     flip_v: bool = Field(False, description="Turn V upside down.")
     report: bool = Field(True, description="Note what is wrong with the sets that are left.")
 
-    def apply(self, scene: Scene) -> Scene:
+    def change(self, scene: Scene) -> Scene:
         notes: list[Note] = []
         moved: dict[int, dict[int, int]] = {}
         dropped = 0

@@ -329,7 +329,9 @@ class _Assembly:
             groups = words.get(key, ())
             return (groups[0] if groups else self.path.stem), groups, {}
         name = self._text(key) if key >= 0 else ""
-        if len(words) == 1 and (group >= 0).all():
+        # Without a group statement faces are in the group called default: that is none.
+        words = {g: names for g, names in words.items() if names != ("default",)}
+        if len(words) == 1 and (group == next(iter(words))).all():
             return name or self.path.stem, next(iter(words.values())), {}
         sets: dict[str, list[NDArray[np.int64]]] = {}
         group_of_face = group[run_of_face]

@@ -1,0 +1,153 @@
+"""Numbers to text, written into bytes by compiled code: the shortest decimals that read back as the same number.
+
+G. L. Steele and J. L. White (1990), How to print floating-point numbers accurately. PLDI. Here for 32-bit
+numbers only, whose neighbours 64-bit arithmetic tells apart with bits to spare.
+"""
+
+import math
+
+import numpy as np
+
+from zesty_otter._compile import kernel
+
+_LOWEST = -60
+_POWERS = np.array([float(f"1e{n}") for n in range(_LOWEST, 61)])
+_WHOLE = np.array([10**n for n in range(10)], np.int64)
+
+WIDEST = 16
+"""The most bytes a number takes, with a blank before it."""
+
+
+@kernel
+def put_integer(value, out, at):
+    """Writes a whole number of zero or more."""
+    size = 1
+    left = value // 10
+    while left:
+        size += 1
+        left //= 10
+    for k in range(at + size - 1, at - 1, -1):
+        out[k] = 48 + value % 10
+        value //= 10
+    return at + size
+
+
+@kernel
+def put_float(number, out, at):
+    """Writes a finite number that is exact in 32 bits; the same number is read back from what is written."""
+    value = float(number)
+    if value == 0.0:
+        out[at] = 48
+        return at + 1
+    if value < 0.0:
+        out[at] = 45
+        at += 1
+        value = -value
+    mantissa, binary = math.frexp(value)
+    step = math.ldexp(1.0, max(binary - 24, -149))
+    # A little less than half way to the nearer neighbour; below a power of two that is closer.
+    room = step * (0.2499 if mantissa == 0.5 else 0.4999)
+    exponent = math.floor(math.log10(value))
+    scale = _POWERS[8 - exponent - _LOWEST]
+    scaled = value * scale
+    if scaled >= 1e9:
+        exponent += 1
+        scale = _POWERS[8 - exponent - _LOWEST]
+        scaled = value * scale
+    elif scaled < 1e8:
+        exponent -= 1
+        scale = _POWERS[8 - exponent - _LOWEST]
+        scaled = value * scale
+    room *= scale
+    digits = np.int64(math.floor(scaled + 0.5))
+    count = 9
+    # Digits are dropped for as long as the number stays nearest.
+    for dropped in range(1, 9):
+        power = _WHOLE[dropped]
+        shorter = np.int64(math.floor(scaled / power + 0.5)) * power
+        if abs(shorter - scaled) >= room:
+            break
+        digits, count = shorter, 9 - dropped
+    if digits >= 1000000000:
+        digits //= 10
+        exponent += 1
+    digits //= _WHOLE[9 - count]
+    while digits % 10 == 0 and count > 1:
+        digits //= 10
+        count -= 1
+    return _put_decimal(digits, count, exponent, out, at)
+
+
+@kernel
+def _put_decimal(digits, count, exponent, out, at):
+    """Writes d.ddd * 10**exponent, given ``count`` digits as a whole number."""
+    if 0 <= exponent < 9:
+        # Digits before the point, zeros up to it, digits after it.
+        before = exponent + 1
+        if count <= before:
+            for k in range(at + count - 1, at - 1, -1):
+                out[k] = 48 + digits % 10
+                digits //= 10
+            for k in range(at + count, at + before):
+                out[k] = 48
+            return at + before
+        for k in range(at + count, at + before, -1):
+            out[k] = 48 + digits % 10
+            digits //= 10
+        out[at + before] = 46
+        for k in range(at + before - 1, at - 1, -1):
+            out[k] = 48 + digits % 10
+            digits //= 10
+        return at + count + 1
+    if -4 <= exponent < 0:
+        out[at] = 48
+        out[at + 1] = 46
+        at += 2
+        for _ in range(-exponent - 1):
+            out[at] = 48
+            at += 1
+        for k in range(at + count - 1, at - 1, -1):
+            out[k] = 48 + digits % 10
+            digits //= 10
+        return at + count
+    return _put_power(digits, count, exponent, out, at)
+
+
+@kernel
+def _put_power(digits, count, exponent, out, at):
+    """Writes d.ddde-x."""
+    if count == 1:
+        out[at] = 48 + digits
+        at += 1
+    else:
+        for k in range(at + count, at + 1, -1):
+            out[k] = 48 + digits % 10
+            digits //= 10
+        out[at] = 48 + digits
+        out[at + 1] = 46
+        at += count + 1
+    out[at] = 101
+    at += 1
+    if exponent < 0:
+        out[at] = 45
+        at += 1
+        exponent = -exponent
+    return put_integer(exponent, out, at)
+
+
+@kernel
+def put_rows(prefix, values, first, stop, out):
+    """Writes rows of 32-bit numbers as lines that begin with some bytes; returns how many bytes they took."""
+    at = 0
+    for row in range(first, stop):
+        for k in range(len(prefix)):
+            out[at] = prefix[k]
+            at += 1
+        for k in range(values.shape[1]):
+            if k or len(prefix):
+                out[at] = 32
+                at += 1
+            at = put_float(values[row, k], out, at)
+        out[at] = 10
+        at += 1
+    return at

@@ -1,0 +1,144 @@
+"""Materials to an MTL library and the textures beside it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from zesty_otter import pixels
+from zesty_otter.formats.files import Buffer
+from zesty_otter.model import Material, Note, Scene, Texture, TextureUse
+
+_STATEMENTS = {
+    "base_color": "map_Kd",
+    "alpha": "map_d",
+    "metallic": "map_Pm",
+    "roughness": "map_Pr",
+    "normal": "norm",
+    "occlusion": "map_ao",
+    "emissive": "map_Ke",
+}
+
+_NUMBERS = {"shininess": "Ns", "refraction": "Ni", "illumination": "illum"}
+_COLORS = {"ambient": "Ka", "specular": "Ks", "filter": "Tf"}
+_CHANNELS = {"r": "r", "g": "g", "b": "b", "a": "m"}
+
+
+class Library:
+    """The library of one file: its own ``files`` by name, its ``notes``, and the statement that uses a material."""
+
+    def __init__(self, scene: Scene, stem: str) -> None:
+        self.stem = stem
+        self.files: dict[str, list[Buffer]] = {}
+        self.notes: list[Note] = []
+        self._paths: dict[int, str] = {}
+        self._names: dict[int, str] = {}
+        lines: list[str] = []
+        for material in scene.materials:
+            self._names[id(material)] = self._unique(material.name)
+            lines += ["", *self._statements(material)]
+        self.has_plain = bool(lines) and any(slot is None for mesh in scene.meshes for slot in mesh.slots)
+        if self.has_plain:
+            self._plain = self._unique("plain")
+            lines += ["", f"newmtl {self._plain}", "Kd 1 1 1"]
+        if lines:
+            self.files[f"{stem}.mtl"] = ["\n".join(lines[1:]).encode() + b"\n"]
+
+    def use(self, material: Material | None) -> str:
+        """The statement that stands before faces of a material."""
+        if material is not None:
+            return f"usemtl {self._names[id(material)]}\n"
+        return f"usemtl {self._plain}\n" if self.has_plain else ""
+
+    def _unique(self, name: str) -> str:
+        base = " ".join(name.split()) or "unnamed"
+        new, count = base, 1
+        while new in self._names.values():
+            count += 1
+            new = f"{base}_{count}"
+        if count > 1:
+            self.notes.append(Note("done", f"another material is called '{base}'; this one becomes '{new}'", "obj"))
+        return new
+
+    def _statements(self, material: Material) -> Iterator[str]:
+        yield f"newmtl {self._names[id(material)]}"
+        yield f"Kd {_numbers(*material.base_color[:3])}"
+        if material.base_color[3] < 1.0 and material.alpha_mode == "blend":
+            yield f"d {_numbers(material.base_color[3])}"
+        if any(material.emissive):
+            yield f"Ke {_numbers(*material.emissive)}"
+        yield f"Pm {_numbers(material.metallic)}"
+        yield f"Pr {_numbers(material.roughness)}"
+        for key, word in _COLORS.items():
+            if key in material.shading:
+                yield f"{word} {_numbers(*material.shading[key])}"
+        for key, word in _NUMBERS.items():
+            if key in material.shading:
+                yield f"{word} {_numbers(material.shading[key])}"
+        uses = dict(material.textures)
+        color = uses.get("base_color")
+        if material.alpha_mode != "opaque" and "alpha" not in uses and color is not None and _has_alpha(color.texture):
+            uses["alpha"] = TextureUse(color.texture, color.uv_set, "a", color.offset, color.scale)
+        for role, use in uses.items():
+            if role in _STATEMENTS:
+                yield self._map(material, role, use)
+        self._note_losses(material)
+
+    def _map(self, material: Material, role: str, use: TextureUse) -> str:
+        words = [_STATEMENTS[role]]
+        if use.offset != (0.0, 0.0):
+            words.append(f"-o {_numbers(*use.offset)}")
+        if use.scale != (1.0, 1.0):
+            words.append(f"-s {_numbers(*use.scale)}")
+        if use.clamp:
+            words.append("-clamp on")
+        if use.channel:
+            words.append(f"-imfchan {_CHANNELS[use.channel]}")
+        if role == "normal" and use.strength != 1.0:
+            words.append(f"-bm {_numbers(use.strength)}")
+        if use.rotation or use.uv_set:
+            text = f"material '{material.name}': MTL cannot turn textures or choose UV sets, as its {role} texture does"
+            self.notes.append(Note("lost", text, "obj"))
+        return " ".join([*words, self._path(use.texture)])
+
+    def _path(self, texture: Texture) -> str:
+        """Where a texture is written, relative to the library; the reference of the source when it is missing."""
+        if id(texture) in self._paths:
+            return self._paths[id(texture)]
+        try:
+            data: bytes | None = texture.read()
+        except OSError:
+            data = None
+        if data is None:
+            path = (texture.wanted or texture.name).replace("\\", "/").rsplit("/", 1)[-1]
+            self.notes.append(Note("lost", f"texture '{path}' is missing; it is named but not written", "obj"))
+        else:
+            stem, dot, ending = texture.name.rpartition(".")
+            stem, ending = (stem, f".{ending}") if dot else (ending, "")
+            path, count = f"{self.stem}_textures/{stem}{ending}", 1
+            while path.lower() in {name.lower() for name in self.files}:
+                count += 1
+                path = f"{self.stem}_textures/{stem}_{count}{ending}"
+            self.files[path] = [data]
+        self._paths[id(texture)] = path
+        return path
+
+    def _note_losses(self, material: Material) -> None:
+        lost = []
+        if material.two_sided and material.alpha_mode != "mask":
+            lost.append("that it is seen from both sides")
+        if material.alpha_mode == "mask" and material.alpha_cutoff != 0.5:
+            lost.append(f"the threshold {material.alpha_cutoff:g} of its cut-out")
+        if lost:
+            text = f"material '{material.name}': MTL cannot say {' and '.join(lost)}"
+            self.notes.append(Note("lost", text, "obj"))
+
+
+def _has_alpha(texture: Texture) -> bool:
+    try:
+        return pixels.has_alpha(texture.read())
+    except (pixels.ImageError, OSError):
+        return False
+
+
+def _numbers(*values: float) -> str:
+    return " ".join(f"{value:.7g}" for value in values)

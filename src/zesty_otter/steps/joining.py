@@ -1,0 +1,216 @@
+"""Meshes joined, and meshes divided."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+
+from zesty_otter.errors import UsageError
+from zesty_otter.geometry.corners import join_points
+from zesty_otter.geometry.cutting import cut_to_size, vertex_of_corners
+from zesty_otter.geometry.normals import filled_normals
+from zesty_otter.geometry.topology import parts
+from zesty_otter.model import Content, Layer, Mesh, Node, Placed, Scene, count_of, joined_meshes, transformed
+from zesty_otter.steps.base import Step
+from zesty_otter.steps.words import chosen_numbers
+
+
+class Join(Step):
+    """Make one mesh of all visible ones, and one of each level.
+
+    Looks at the visible meshes and the levels in world space. Their transforms are baked, slots of one
+    material become one, seams, normals and UV sets stay. Collision, shadow and all other nodes stay as
+    they are; nodes that are left with nothing are dropped. Refuses nothing.
+    """
+
+    slug: ClassVar[str] = "join"
+    example: ClassVar[dict[str, Any]] = {"name": "quay", "at": "origin"}
+
+    name: str | None = Field(None, description="Name of the one mesh; that of the scene when absent.")
+    at: Literal["first", "origin"] = Field(
+        "first", description="Where its pivot is: at that of the first mesh, or at the world's origin."
+    )
+
+    def change(self, scene: Scene) -> Scene:
+        return self.change_part(scene, chosen_numbers(scene, ()))
+
+    def change_part(self, scene: Scene, numbers: set[int]) -> Scene:
+        chosen = [placed for placed, _ in scene.placed_meshes() if placed.number in numbers]
+        groups: dict[int, list[Placed]] = {}
+        for placed in chosen:
+            if placed.node.role == "visible":
+                groups.setdefault(-1, []).append(placed)
+            elif placed.node.role == "level":
+                groups.setdefault(int(placed.node.properties.get("level", 0)), []).append(placed)
+        groups = {level: group for level, group in sorted(groups.items()) if len(group) > 1}
+        if not groups:
+            return scene
+        name = self.name or scene.name or chosen[0].node.name
+        made = []
+        for level, group in groups.items():
+            properties = {**group[0].node.properties, "asset": name} if level >= 0 else group[0].node.properties
+            made.append(
+                replace(
+                    joined_node(group, f"{name}_LOD{level}" if level >= 0 else name, at_origin=self.at == "origin"),
+                    role=group[0].node.role,
+                    properties=properties,
+                )
+            )
+        gone = {placed.number for group in groups.values() for placed in group}
+        rest = without_content(scene, gone)
+        note = self.note(f"{count_of(len(gone), 'mesh')} joined into {len(made)}: {', '.join(n.name for n in made)}")
+        return replace(rest, roots=(*made, *rest.roots)).with_notes(note)
+
+
+def joined_node(group: Sequence[Placed], name: str, *, at_origin: bool) -> Node:
+    """One node that shows what several nodes show, upright and unscaled."""
+    pivot = np.zeros(3) if at_origin else group[0].world[:3, 3]
+    meshes = []
+    for placed in group:
+        assert placed.node.mesh is not None
+        linear, offset = placed.world[:3, :3], placed.world[:3, 3] - pivot
+        straight = np.array_equal(linear, np.eye(3)) and not offset.any()
+        meshes.append(placed.node.mesh if straight else transformed(placed.node.mesh, linear, offset))
+    transform = np.eye(4)
+    transform[:3, 3] = pivot
+    groups = tuple(dict.fromkeys(group_name for placed in group for group_name in placed.node.groups))
+    return Node(name, transform, (), joined_meshes(name, meshes), any(p.visible for p in group), groups)
+
+
+def without_content(scene: Scene, numbers: set[int]) -> Scene:
+    """The scene with some nodes empty, and without those of them, and of their parents, that hold nothing more."""
+
+    def make(n: int, node: Node) -> Node | None:
+        had = before[n]
+        content: Content | None = None if n in numbers else node.content
+        emptied = n in numbers or bool(had.children and not node.children)
+        if content is None and not node.children and emptied:
+            return None
+        return replace(node, content=content)
+
+    before = [placed.node for placed in scene.walk()]
+    return scene.rebuilt(make)
+
+
+class Divide(Step):
+    """Divide meshes: into loose parts, by material, or into pieces that 16-bit indices can count.
+
+    Looks at every mesh. Each part becomes a node of its own below the one that showed the mesh, which
+    stays as its empty parent, so that nothing moves. Normals that would follow from smoothing groups are
+    fixed before, so that no seam shows. Refuses a size that is smaller than a single face.
+    """
+
+    slug: ClassVar[str] = "divide"
+    example: ClassVar[dict[str, Any]] = {"by": "size", "vertices": 65535}
+
+    by: Literal["parts", "material", "size"] = Field(
+        "parts", description="parts: what is not connected; material: by slot; size: into the fewest compact pieces."
+    )
+    vertices: int = Field(
+        65535, ge=3, description="For size: the most vertices of a piece, counted as renderers need them, with seams."
+    )
+
+    def change(self, scene: Scene) -> Scene:
+        return self.change_part(scene, chosen_numbers(scene, ()))
+
+    def change_part(self, scene: Scene, numbers: set[int]) -> Scene:
+        divided: dict[int, tuple[Mesh, ...]] = {}
+
+        def make(n: int, node: Node) -> Node:
+            mesh = node.mesh
+            if mesh is None or n not in numbers or not mesh.face_count:
+                return node
+            if id(mesh) not in divided:
+                divided[id(mesh)] = self._pieces(mesh)
+            pieces = divided[id(mesh)]
+            if len(pieces) == 1:
+                return node
+            names = [_piece_name(node.name, mesh.name, piece.name) for piece in pieces]
+            children = tuple(
+                Node(name, content=piece, visible=node.visible, groups=node.groups, role=node.role,
+                     properties=node.properties)
+                for name, piece in zip(names, pieces, strict=True)
+            )  # fmt: skip
+            return replace(node, content=None, children=(*children, *node.children))
+
+        changed = scene.rebuilt(make)
+        several = [pieces for pieces in divided.values() if len(pieces) > 1]
+        if not several:
+            return scene
+        total = sum(map(len, several))
+        return changed.with_notes(self.note(f"{count_of(len(several), 'mesh')} divided into {total}, by {self.by}"))
+
+    def _pieces(self, mesh: Mesh) -> tuple[Mesh, ...]:
+        number, names = self._numbers(mesh)
+        if len(names) == 1:
+            return (mesh,)
+        mesh = with_normals_fixed(mesh)
+        order = np.argsort(number, kind="stable")
+        bounds = np.searchsorted(number[order], np.arange(len(names) + 1))
+        return tuple(
+            mesh.take_faces(order[first:last], f"{mesh.name}_{name}")
+            for name, first, last in zip(names, bounds, bounds[1:], strict=False)
+        )
+
+    def _numbers(self, mesh: Mesh) -> tuple[NDArray[np.int32], list[str]]:
+        """The piece of each face, and the endings of the pieces' names."""
+        if self.by == "material":
+            used, slot_number = np.unique(mesh.slot_of_face, return_inverse=True)
+            slots = [mesh.slots[slot] for slot in used]
+            names = [slot.name if slot is not None else "plain" for slot in slots]
+            repeated = len(set(names)) < len(names)
+            return slot_number.astype(np.int32), [
+                f"{name}_{n}" if repeated else name for n, name in enumerate(names, 1)
+            ]
+        number: NDArray[Any]
+        if self.by == "parts":
+            number, count = parts(mesh.face_start, mesh.corner_point, mesh.surface(join_points))
+        else:
+            number = self._cut(mesh)
+            count = int(number.max()) + 1
+        digits = len(str(count))
+        return number.astype(np.int32), [str(n).zfill(digits) for n in range(1, count + 1)]
+
+    def _cut(self, mesh: Mesh) -> NDArray[np.int32]:
+        if mesh.corner_count <= self.vertices:
+            return np.zeros(mesh.face_count, np.int32)
+        largest = int(mesh.face_size.max())
+        if largest > self.vertices:
+            raise UsageError(
+                f"a face has {largest:,} corners, more than the {self.vertices:,} vertices a piece may have.",
+                place=f"mesh {mesh.name}",
+                remedy="Triangulate first.",
+            )
+        mesh = with_normals_fixed(mesh)
+        layers = [(layer.values, layer.index) for layer in mesh.layers]
+        joined = mesh.surface(join_points)[mesh.corner_point]
+        vertex = vertex_of_corners(mesh.face_start, joined, mesh.slot_of_face, layers)
+        size = mesh.face_size
+        centres = np.add.reduceat(mesh.points[mesh.corner_point], mesh.face_start[:-1], axis=0) / size[:, None]
+        return cut_to_size(centres, mesh.face_start, vertex, self.vertices)
+
+
+def _piece_name(node: str, mesh: str, piece: str) -> str:
+    return node + piece.removeprefix(mesh)
+
+
+def with_normals_fixed(mesh: Mesh) -> Mesh:
+    """The mesh with the normals that smoothing groups only imply, so that taking it apart cannot change them."""
+    own = mesh.normals
+    if mesh.face_smoothing is None or (own is not None and not own.has_holes):
+        return mesh
+    values, index = filled_normals(
+        mesh.points,
+        mesh.face_start,
+        mesh.corner_point,
+        mesh.surface(join_points),
+        mesh.face_smoothing,
+        None if own is None else (own.values, own.index),
+    )
+    others = tuple(layer for layer in mesh.layers if layer is not own)
+    return mesh.replace(layers=(*others, Layer("normal", values, index)))
