@@ -22,8 +22,9 @@ from zesty_otter.errors import (
 )
 
 if TYPE_CHECKING:
-    from zesty_otter import audit, geometry, steps, targets
+    from zesty_otter import audit, geometry, jobs, steps, targets
     from zesty_otter.formats import read, write
+    from zesty_otter.jobs import run_job
     from zesty_otter.model import Frame, Layer, Material, Mesh, Node, Note, Scene, Texture, TextureUse
     from zesty_otter.steps import apply
 
@@ -37,8 +38,9 @@ _HOME = {
         "zesty_otter.model",
     ),
     "apply": "zesty_otter.steps",
+    "run_job": "zesty_otter.jobs",
 }
-_ROOMS = ("audit", "geometry", "steps", "targets")
+_ROOMS = ("audit", "geometry", "jobs", "steps", "targets")
 
 
 def __getattr__(name: str) -> Any:
@@ -73,7 +75,9 @@ __all__ = [
     "apply",
     "audit",
     "geometry",
+    "jobs",
     "read",
+    "run_job",
     "steps",
     "targets",
     "write",

@@ -48,10 +48,20 @@ class ZestyOtterError(Exception):
         self.remedy = remedy
         super().__init__(problem, file, place, remedy)
 
+    def __reduce__(self) -> tuple[object, ...]:
+        # Errors cross from worker processes to the one that reports them.
+        return _remade, (type(self), self.problem, self.file, self.place, self.remedy)
+
     def __str__(self) -> str:
         where = ", ".join(part for part in (self.file, self.place) if part)
         text = f"{where}: {self.problem}" if where else self.problem
         return f"{text} {self.remedy}" if self.remedy else text
+
+
+def _remade(
+    kind: type[ZestyOtterError], problem: str, file: str | None, place: str | None, remedy: str | None
+) -> ZestyOtterError:
+    return kind(problem, file=file, place=place, remedy=remedy)
 
 
 class UsageError(ZestyOtterError):

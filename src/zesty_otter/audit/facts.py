@@ -6,20 +6,21 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zesty_otter.model import Scene
+from zesty_otter.model import Frame, Scene
 
 
 @dataclass(frozen=True)
 class FileFacts:
     """What a file holds.
 
-    ``nodes`` are names and ``paths`` names with those of all ancestors, in the order of the tree;
-    ``lowest`` and ``highest`` are the corners of all that is placed, in metres (in the file's unit where
-    that is unknown).
+    ``paths`` are the names of nodes with those of all ancestors, in the order of the tree; ``lowest`` and
+    ``highest`` are the corners of all that is placed, in metres (in the file's unit where that is
+    unknown), along the file's ``axes``.
     """
 
     bytes: int
-    nodes: tuple[str, ...]
+    axes: tuple[str, str, str]
+    nodes: int
     paths: tuple[tuple[str, ...], ...]
     meshes: int
     sections: int
@@ -32,9 +33,11 @@ class FileFacts:
 
     @property
     def size(self) -> tuple[float, float, float]:
-        """Sides of the box along X, Y and Z."""
-        x, y, z = (high - low for low, high in zip(self.lowest, self.highest, strict=True))
-        return x, y, z
+        """Width, height and depth of the asset, whichever axes these are in the file."""
+        sides = [high - low for low, high in zip(self.lowest, self.highest, strict=True)]
+        frame = Frame(self.axes)
+        width, height, depth = (sides[frame.towards(word)[0]] for word in ("left", "up", "forward"))
+        return width, height, depth
 
 
 def facts_of(scene: Scene, size: int = 0) -> FileFacts:
@@ -45,7 +48,8 @@ def facts_of(scene: Scene, size: int = 0) -> FileFacts:
     placed = list(scene.walk())
     return FileFacts(
         size,
-        tuple(one.node.name for one in placed),
+        scene.frame.axes,
+        len(placed),
         tuple(one.path for one in placed),
         len({id(mesh) for mesh in shown}),
         len(sections),

@@ -89,7 +89,8 @@ class _Inspection:
         everything = np.concatenate(boxes) if boxes else np.zeros((1, 3))
         return FileFacts(
             len(self.raw),
-            tuple(path[-1] for _, _, path in self._placed()),
+            ("left", "up", "forward"),
+            len(self._placed()),
             tuple(path for _, _, path in self._placed()),
             len(meshes),
             sections,

@@ -17,7 +17,9 @@ from zesty_otter.cli.console import format_bytes, format_size, results
 from zesty_otter.cli.survey import unit_table
 from zesty_otter.errors import UnknownUnitError, UsageError
 from zesty_otter.formats.files import save
-from zesty_otter.model import Frame, Note, Renamed, Scene, format_unit
+from zesty_otter.jobs.delivery import deliver
+from zesty_otter.jobs.plan import frame_in
+from zesty_otter.model import Frame, Note, Renamed, Scene
 
 _MOST_NAMES = 20
 
@@ -80,7 +82,7 @@ def command(
 ) -> int:
     """Read a file, mend it, write it, and read it back to see that it arrived."""
     frame = _wanted_frame(out, target, to_unit, to_axes)
-    if target is not None and frame != targets.load(target).frame and not (quiet or json):
+    if target is not None and frame != targets.load(target).space and not (quiet or json):
         console.messages.print(
             f"[guess]assumed[/] a {out.suffix} file is always in {frame}; '{target}' turns it when it reads it",
             soft_wrap=True,
@@ -189,24 +191,21 @@ def convert(
             scene = step.apply(scene)
             progress(number / len(chosen))
     with console.progress(f"Writing {out.name}", quiet=quiet) as progress:
-        notes = formats.write(scene, out)
-        progress(0.7)
-        arrival = audit.arrived(scene, out)
+        notes, arrival = deliver(scene, out)
+        progress(1.0)
     return scene, notes, arrival
 
 
 def _wanted_frame(out: Path, target: str | None, to_unit: str | None, to_axes: str | None) -> Frame:
     """The frame to write in: the format's own where it has only one."""
-    kind = formats.format_of(out)
-    fixed = kind.frame
-    asked = targets.load(target).frame if target else fixed
-    asked = Frame(to_axes or asked.axes, to_unit or asked.unit)
-    if fixed.unit is not None and asked != fixed and (to_unit or to_axes):
+    space = targets.load(target).space if target else None
+    try:
+        return frame_in(formats.format_of(out), space, to_axes, to_unit)
+    except UsageError as error:
         raise UsageError(
-            f"a {kind.suffixes[0]} file is always in {format_unit(fixed.unit)} with axes '{' '.join(fixed.axes)}'.",
+            error.problem,
             remedy="Leave --to-unit and --to-axes out; whatever reads the file turns it into its own frame.",
-        )
-    return fixed if fixed.unit is not None else asked
+        ) from None
 
 
 def show(source: Path, scene: Scene, arrival: Arrival) -> None:

@@ -1,20 +1,20 @@
-"""`zesty-otter demo`: the kit, written and converted."""
+"""`zesty-otter demo`: the kit, written, and its job, run."""
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 from typing import Annotated
 
 import typer
 from rich.markup import escape
 
-from zesty_otter import steps
 from zesty_otter.cli import console
-from zesty_otter.cli.console import format_size, results
-from zesty_otter.cli.convert import convert, verdict
-from zesty_otter.demo import PIECES, write_kit
+from zesty_otter.cli.console import results
+from zesty_otter.cli.run import run_progress, show
+from zesty_otter.demo import PIECES, write_job, write_kit
 from zesty_otter.errors import OutputError
-from zesty_otter.formats import FORMATS
+from zesty_otter.jobs import run_job
 
 
 def command(
@@ -22,44 +22,32 @@ def command(
     quiet: console.Quiet = False,
     verbose: console.Verbose = False,
 ) -> int:
-    """Write the demo kit, convert it, and say what was wrong and what was mended."""
+    """Write the demo kit, run its job, and say what was wrong and what was mended."""
     try:
-        models = write_kit(folder / "sources")
+        write_kit(folder / "sources")
+        job = write_job(folder)
     except OSError as error:
         raise OutputError(
             f"the kit could not be written: {error.strerror or error}.",
             file=folder,
             remedy="Name another folder.",
         ) from None
-    frame = next(one for one in FORMATS if one.name == "glb").frame
-    status = 0
-    results.print("[title]Otterweir, a small boatyard at a weir[/]")
-    for piece, model in zip(PIECES, models, strict=True):
-        chosen = [steps.step_from_text(text) for text in piece.steps]
-        if not any(isinstance(step, steps.Names) for step in chosen):
-            chosen.append(steps.Names())
-        scene, notes, arrival = convert(
-            model, folder / "ready" / piece.out, piece.unit, piece.axes, frame, chosen, quiet=quiet
-        )
-        status |= bool(arrival.problems)
-        mended = [note.text for note in (*scene.notes, *notes) if note.kind != "lost" or note.maker in steps.STEPS]
-        results.print(f"\n[title]{escape(piece.file)} → {escape(piece.out)}[/]")
-        results.print(
-            console.facts(
-                [
-                    ("was wrong", escape("; ".join(piece.wrong))),
-                    ("mended", escape("; ".join(mended))),
-                    ("size now", f"{format_size(arrival.facts.size, 1.0)} (width × height × depth)"),
-                    ("arrival", verdict(arrival)),
-                ]
-            )
-        )
-        console.print_notes([note for note in notes if note.kind == "lost"], verbose=verbose, quiet=quiet)
+    with run_progress(quiet=quiet) as on_progress:
+        result = run_job(job, on_progress=on_progress, workers=os.cpu_count() or 1)
+    made = {Path(asset.name).name: asset for asset in result.assets}
+    for piece in PIECES:
+        mended = [note.text for note in made[piece.file].notes if note.kind == "done" and not note.place]
+        rows = [("was wrong", escape("; ".join(piece.wrong)))]
+        if mended:
+            rows.append(("mended", escape("; ".join(dict.fromkeys(mended)))))
+        results.print(f"[title]{escape(piece.file)}[/]")
+        results.print(console.facts(rows))
+        results.print()
+    show(result, dry_run=False, verbose=verbose, quiet=True)
     results.print(
-        f"\nDirty sources in {folder / 'sources'}, clean .glb files in {folder / 'ready'}. Look inside one:",
+        f"\nDirty sources are in {folder / 'sources'}; {job} says what was done to them. Look inside, or run it again:",
         soft_wrap=True,
     )
-    results.print(
-        f"  zesty-otter survey {folder / 'sources' / 'lock_gate' / 'lock_gate.obj'} --unit cm", soft_wrap=True
-    )
-    return status
+    results.print(f"  zesty-otter survey {result.folder / 'overview.glb'}", soft_wrap=True)
+    results.print(f"  zesty-otter run {job}", soft_wrap=True)
+    return result.status

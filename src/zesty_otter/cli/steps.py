@@ -78,11 +78,26 @@ def body(step: type[Step]) -> str:
 
 def example_line(step: type[Step]) -> str:
     """The step's example as `convert --step` takes it."""
+    return f"--step '{_line(step.slug, step.example)}'"
+
+
+def setting_line(step: Step) -> str:
+    """A step as it would be written, with those of its settings that are not the default."""
+    said = step.model_dump(mode="json", exclude_defaults=True)
+    lengths = {key: format_length(value) for key, value in said.items() if _is_length(step.model_fields[key])}
+    return _line(step.slug, {**said, **{key: text.replace(" ", "") for key, text in lengths.items()}})
+
+
+def _line(slug: str, settings: dict[str, Any]) -> str:
     words = []
-    for key, value in step.example.items():
+    for key, value in settings.items():
         text = value if isinstance(value, str) and " " not in value else _toml(value)
         words.append(f"{key}={text}")
-    return f"--step '{' '.join([step.slug, *words])}'"
+    return " ".join([slug, *words])
+
+
+def _is_length(field: Any) -> bool:
+    return any(getattr(one, "func", None) is parse_length for one in field.metadata)
 
 
 def _toml(value: Any) -> str:
@@ -101,7 +116,7 @@ def _default(field: Any) -> str:
         return "none"
     if isinstance(value, bool):
         return "yes" if value else "no"
-    if any(getattr(one, "func", None) is parse_length for one in field.metadata):
+    if _is_length(field):
         return format_length(value)
     if isinstance(value, dict):
         return ", ".join(f"{key}: {' or '.join(one)}" for key, one in value.items())

@@ -447,3 +447,37 @@ def write_kit(folder: Path) -> list[Path]:
             path.write_bytes(content.encode() if isinstance(content, str) else content)
         models.append(home / piece.file)
     return models
+
+
+def write_job(folder: Path) -> Path:
+    """Write the job that mends the kit below ``folder``; returns its file."""
+    lines = ['title = "Otterweir, a small boatyard at a weir"', ""]
+    for piece in PIECES:
+        lines += ["[[sources]]", f'files = "sources/{Path(piece.out).stem}/{piece.file}"']
+        lines += [f'{key} = "{value}"' for key, value in (("unit", piece.unit), ("axes", piece.axes)) if value]
+        lines += ["steps = [", *(f'    "{step}",' for step in piece.steps), "]", ""]
+    path = folder / "otterweir.toml"
+    path.write_text("\n".join(lines) + _OUTPUTS, "utf-8")
+    return path
+
+
+_OUTPUTS = """\
+# As they are: metres, right-handed, a file each.
+[[outputs]]
+name = "engine"
+target = "m-left-up-forward"
+folder = "engine"
+
+# The same for a program that wants centimetres, left-handed, Z up, and one mesh in a file.
+[[outputs]]
+name = "joined"
+target = "cm-forward-right-up"
+formats = "obj"
+folder = "joined"
+meshes = "joined"
+
+# Everything in rows, to look over.
+[lay_out]
+file = "overview.glb"
+gap = "1m"
+"""

@@ -147,6 +147,14 @@ def format_of(path: Path, first_bytes: bytes = b"") -> Format:
     )
 
 
+def format_named(name: str) -> Format:
+    """The format of a short name, such as ``"glb"``."""
+    for one in FORMATS:
+        if one.name == name:
+            return one
+    raise UsageError(f"'{name}' is not a format.", remedy=f"There are {', '.join(one.name for one in FORMATS)}.")
+
+
 def read(
     path: str | PathLike[str],
     unit: float | str | None = None,
@@ -235,4 +243,4 @@ def write(scene: Scene, path: str | PathLike[str]) -> list[Note]:
     return encoded.notes
 
 
-__all__ = ["CARRIES", "FORMATS", "Encoded", "Format", "Progress", "format_of", "load", "read", "write"]
+__all__ = ["CARRIES", "FORMATS", "Encoded", "Format", "Progress", "format_named", "format_of", "load", "read", "write"]

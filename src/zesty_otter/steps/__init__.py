@@ -19,6 +19,7 @@ from zesty_otter.steps.selection import Select
 from zesty_otter.steps.smoothing import Normals, Tangents
 from zesty_otter.steps.textures import Textures
 from zesty_otter.steps.uvs import UvSets
+from zesty_otter.steps.words import Words
 
 STEPS: dict[str, type[Step]] = {
     step.slug: step
@@ -115,6 +116,7 @@ __all__ = [
     "Triangulate",
     "UvSets",
     "Weld",
+    "Words",
     "apply",
     "register",
     "step_from_text",

@@ -94,17 +94,29 @@ class Roles(Step):
             if chosen(words, placed):
                 role = wanted
         if role == "visible" and node.role == "visible":
-            for wanted, pattern in patterns:
-                match = pattern.fullmatch(node.name)
-                if match:
-                    role = wanted
-                    properties["asset"] = match["name"]
-                    if "level" in pattern.groupindex:
-                        properties["level"] = int(match["level"])
-                    break
+            found = _matched(node.name, patterns)
+            if found is not None:
+                role, properties["asset"], level = found
+                if level is not None:
+                    properties["level"] = level
         if role == node.role and properties == dict(node.properties):
             return node
         return replace(node, role=role, properties=MappingProxyType(properties))
+
+
+def match_template(name: str, templates: Mapping[str, tuple[str, ...]]) -> tuple[str, str, int]:
+    """The role a name tells, the asset it belongs to and its level; visible and the name itself when it tells none."""
+    patterns = [(role, _pattern(one)) for role, of_role in templates.items() for one in of_role]
+    role, asset, level = _matched(name, patterns) or ("visible", name, None)
+    return role, asset, level or 0
+
+
+def _matched(name: str, patterns: list[tuple[str, re.Pattern[str]]]) -> tuple[str, str, int | None] | None:
+    for role, pattern in patterns:
+        match = pattern.fullmatch(name)
+        if match:
+            return role, match["name"], int(match["level"]) if "level" in pattern.groupindex else None
+    return None
 
 
 def _pattern(template: str) -> re.Pattern[str]:

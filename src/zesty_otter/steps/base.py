@@ -5,13 +5,15 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Annotated, Any, ClassVar
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, model_validator
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, WithJsonSchema, model_validator
 
 from zesty_otter.errors import UsageError, closest
 from zesty_otter.model import Node, Note, Scene, parse_length
 from zesty_otter.steps.words import Words, chosen_numbers
 
-Length = Annotated[float, BeforeValidator(parse_length)]
+Length = Annotated[
+    float, BeforeValidator(parse_length), WithJsonSchema({"type": ["number", "string"], "examples": ["2cm", 0.02]})
+]
 """A length in metres; also written with a unit, such as ``"2cm"``."""
 
 

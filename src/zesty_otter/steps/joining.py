@@ -32,8 +32,9 @@ class Join(Step):
     example: ClassVar[dict[str, Any]] = {"name": "quay", "at": "origin"}
 
     name: str | None = Field(None, description="Name of the one mesh; that of the scene when absent.")
-    at: Literal["first", "origin"] = Field(
-        "first", description="Where its pivot is: at that of the first mesh, or at the world's origin."
+    at: Literal["first", "parent", "origin"] = Field(
+        "first",
+        description="Where its pivot is: at that of the first mesh, of the node above that, or at the world's origin.",
     )
 
     def change(self, scene: Scene) -> Scene:
@@ -52,11 +53,12 @@ class Join(Step):
             return scene
         name = self.name or scene.name or chosen[0].node.name
         made = []
+        pivot = self._pivot(scene, next(iter(groups.values()))[0])
         for level, group in groups.items():
             properties = {**group[0].node.properties, "asset": name} if level >= 0 else group[0].node.properties
             made.append(
                 replace(
-                    joined_node(group, f"{name}_LOD{level}" if level >= 0 else name, at_origin=self.at == "origin"),
+                    joined_node(group, f"{name}_LOD{level}" if level >= 0 else name, pivot),
                     role=group[0].node.role,
                     properties=properties,
                 )
@@ -66,10 +68,16 @@ class Join(Step):
         note = self.note(f"{count_of(len(gone), 'mesh')} joined into {len(made)}: {', '.join(n.name for n in made)}")
         return replace(rest, roots=(*made, *rest.roots)).with_notes(note)
 
+    def _pivot(self, scene: Scene, first: Placed) -> NDArray[np.float64]:
+        if self.at == "origin":
+            return np.zeros(3)
+        if self.at == "parent" and first.parent >= 0:
+            return next(placed.world[:3, 3] for placed in scene.walk() if placed.number == first.parent)
+        return first.world[:3, 3]
 
-def joined_node(group: Sequence[Placed], name: str, *, at_origin: bool) -> Node:
-    """One node that shows what several nodes show, upright and unscaled."""
-    pivot = np.zeros(3) if at_origin else group[0].world[:3, 3]
+
+def joined_node(group: Sequence[Placed], name: str, pivot: NDArray[np.float64]) -> Node:
+    """One node at ``pivot`` that shows what several nodes show, upright and unscaled."""
     meshes = []
     for placed in group:
         assert placed.node.mesh is not None

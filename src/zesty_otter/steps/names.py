@@ -39,7 +39,7 @@ _SPELLINGS = str.maketrans(
     }
 )  # fmt: skip
 
-_TOKENS = ("name", "role", "level", "number", "group", "material", "file")
+_TOKENS = ("name", "role", "level", "n", "number", "group", "material", "file")
 
 # Names that some file systems keep for themselves, whatever the ending.
 _RESERVED = frozenset(
@@ -63,8 +63,9 @@ class Names(Step):
 
     template: str = Field(
         "{name}",
-        description="How node names are built, from {name}, {role}, {level}, {group}, {material} (of the first"
-        " slot), {file} and {number} (a counter; {number:3} has three digits).",
+        description="How node names are built, from {name}, {role}, {level}, {n} (counted for each asset"
+        " and role), {group}, {material} (of the first slot), {file} and {number} (a counter; {number:3} has three"
+        " digits).",
     )
     roles: dict[str, str] = Field(
         default_factory=dict,
@@ -166,6 +167,7 @@ class Names(Step):
         order = list(scene.walk())
         unique = self._unique_namer(placed.node.name for placed in order if placed.number not in numbers)
         names, defaults, clashes = [], [], []
+        counts: dict[tuple[str, str], int] = {}
         for number, placed in enumerate(order, 1):
             node = placed.node
             if placed.number not in numbers:
@@ -178,7 +180,10 @@ class Names(Step):
                 if default:
                     defaults.append(node.name)
                 template = self.replace_defaults if default and self.replace_defaults else self._template(node)
-                wanted = _filled(template, _tokens(placed, scene, number, self._searched(node.name)))
+                tokens = _tokens(placed, scene, number, self._searched(node.name))
+                same = tokens["name"], node.role
+                counts[same] = counts.get(same, 0) + 1
+                wanted = _filled(template, {**tokens, "n": str(counts[same])})
                 wanted = self.prefixes.get(node.role, "") + wanted + self.suffixes.get(node.role, "")
             new = wanted if table.undoes("node", node.name) else unique(wanted)
             if new.lower() != self.safe(wanted).lower() and not table.undoes("node", node.name):

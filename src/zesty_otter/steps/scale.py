@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Annotated, Any, ClassVar
 
 import numpy as np
-from pydantic import BeforeValidator, Field, model_validator
+from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
 from zesty_otter.errors import UsageError
 from zesty_otter.model import Mesh, Node, Scene, format_length
@@ -24,6 +24,9 @@ def parse_factor(text: float | str) -> float:
     return float(found[1]) / (100.0 if found[2] else 1.0)
 
 
+_FACTOR = WithJsonSchema({"type": ["number", "string"], "examples": [0.5, "50%"]})
+
+
 class Scale(Step):
     """Make everything larger or smaller about the scene's origin, in the data and not on the nodes.
 
@@ -35,7 +38,7 @@ class Scale(Step):
     whole_scene: ClassVar[bool] = True
     example: ClassVar[dict[str, Any]] = {"height": "1.8m"}
 
-    factor: Annotated[float, BeforeValidator(parse_factor)] | None = Field(
+    factor: Annotated[float, BeforeValidator(parse_factor), _FACTOR] | None = Field(
         None,
         gt=0,
         allow_inf_nan=False,

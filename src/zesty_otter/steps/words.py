@@ -6,7 +6,7 @@ import fnmatch
 from collections.abc import Sequence
 from typing import Annotated, Any
 
-from pydantic import AfterValidator, BeforeValidator
+from pydantic import AfterValidator, BeforeValidator, WithJsonSchema
 
 from zesty_otter.errors import closest
 from zesty_otter.model import ROLES, Placed, Scene
@@ -30,7 +30,12 @@ def _checked(words: tuple[str, ...]) -> tuple[str, ...]:
     return words
 
 
-Words = Annotated[tuple[str, ...], BeforeValidator(_as_list), AfterValidator(_checked)]
+Words = Annotated[
+    tuple[str, ...],
+    BeforeValidator(_as_list),
+    AfterValidator(_checked),
+    WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}]}),
+]
 """Words that choose nodes: ``name:gate*`` (or just ``gate*``), ``role:collision``, ``group:quay*``,
 ``kind:light``, ``property:solid`` (it has one), ``property:solid=yes``, ``hidden``, ``visible``; as a list or
 with commas. A node is chosen when any word fits."""

@@ -2,33 +2,154 @@
 
 from __future__ import annotations
 
-import tomllib
-from dataclasses import dataclass
 from importlib import resources
+from pathlib import Path
+from typing import Literal
 
-from zesty_otter.errors import UsageError
-from zesty_otter.model import Frame
+from pydantic import Field, field_validator
+
+from zesty_otter._settings import Settings, read_settings
+from zesty_otter.errors import UsageError, closest
+from zesty_otter.model import ROLES, Frame, parse_axes, parse_unit
 
 
-@dataclass(frozen=True)
-class Target:
-    """A target: its name, one line on what it is, and the frame it works in."""
+class Space(Settings):
+    """The space the target works in."""
 
-    name: str
-    title: str
-    frame: Frame
+    axes: str = Field("left up forward", description="What +X, +Y and +Z mean for the asset, in three words.")
+    unit: float | str = Field("m", description="Length of one unit: mm, cm, m, in, ft or a number of metres.")
+
+    @field_validator("axes")
+    @classmethod
+    def _three_words(cls, axes: str) -> str:
+        try:
+            return " ".join(parse_axes(axes))
+        except UsageError as error:
+            raise ValueError(str(error)) from None
+
+    @field_validator("unit")
+    @classmethod
+    def _length(cls, unit: float | str) -> float | str:
+        try:
+            parse_unit(unit)
+        except UsageError as error:
+            raise ValueError(str(error)) from None
+        return unit
+
+
+class Limits(Settings):
+    """The most of everything; what is absent has no limit."""
+
+    triangles: int | None = Field(None, ge=1, description="Triangles of an asset, without its levels.")
+    triangles_per_level: tuple[int, ...] = Field((), description="Triangles of each level, the finest first.")
+    vertices: int | None = Field(None, ge=3, description="Vertices of one mesh, counted with seams.")
+    slots: int | None = Field(None, ge=1, description="Material slots of one mesh.")
+    texture_size: int | None = Field(None, ge=1, description="Pixels along a side of a texture.")
+    hull_vertices: int | None = Field(None, ge=4, description="Vertices of one convex collision part.")
+    index_bits: Literal[16, 32] | None = Field(None, description="Width of indices; 16 cuts larger meshes.")
+
+
+class Required(Settings):
+    """What must be there."""
+
+    collision: bool = Field(False, description="Every visible asset has a collision mesh.")
+    levels: int = Field(0, ge=0, description="Levels of detail every visible asset has.")
+    uv_sets: int = Field(0, ge=0, description="UV sets every visible mesh has; 2 when light is baked.")
+
+
+class TextureRules(Settings):
+    """How textures are meant."""
+
+    normal_green: Literal["up", "down"] = Field("up", description="Where green points in normal maps.")
+    power_of_two: bool = Field(False, description="Sides must be powers of two.")
+
+
+class Target(Settings):
+    """What a target expects. A file that ``extends`` another says only what is different."""
+
+    name: str = Field("", description="What it is called; the name of the file when absent.")
+    title: str = Field("", description="One line on what it is.")
+    extends: str | None = Field(None, description="A built-in target, or a file, that this one builds on.")
+    formats: tuple[str, ...] = Field(("glb",), description="Formats it reads, the preferred one first.")
+    frame: Space = Field(default_factory=Space, description="The space it works in.")
+    names: dict[str, str] = Field(
+        default_factory=dict, description="Name templates by role, from {name}, {level} and {n}."
+    )
+    longest_name: int = Field(63, ge=4, description="Most characters of a name.")
+    limits: Limits = Field(default_factory=Limits, description="The most of everything.")
+    drop: tuple[str, ...] = Field((), description="Words that choose nodes it has no use for, as in select.")
+    require: Required = Field(default_factory=Required, description="What must be there.")
+    textures: TextureRules = Field(default_factory=TextureRules, description="How textures are meant.")
+    triangulate: bool = Field(True, description="Whether it wants triangles only.")
+    tangents: Literal["none", "normal-mapped", "all"] = Field("none", description="Which meshes need tangents.")
+
+    @field_validator("names")
+    @classmethod
+    def _known_roles(cls, names: dict[str, str]) -> dict[str, str]:
+        for role, template in names.items():
+            if role not in ROLES:
+                raise ValueError(f"'{role}' is not a role; there are {', '.join(ROLES)}.{closest(role, ROLES)}")
+            if "{name}" not in template:
+                raise ValueError(f"the template '{template}' for {role} must hold {{name}}")
+        return names
+
+    @property
+    def space(self) -> Frame:
+        """The space it works in."""
+        return Frame(self.frame.axes, self.frame.unit)
 
 
 def names() -> list[str]:
     """The built-in targets."""
-    folder = resources.files(__name__) / "data"
-    return sorted(file.name.removesuffix(".toml") for file in folder.iterdir() if file.name.endswith(".toml"))
+    return sorted(file.name.removesuffix(".toml") for file in _DATA.iterdir() if file.name.endswith(".toml"))
 
 
-def load(name: str) -> Target:
-    """A built-in target by its name."""
-    if name not in names():
-        raise UsageError(f"'{name}' is not a target.", remedy=f"There are {', '.join(names())}.")
-    text = (resources.files(__name__) / "data" / f"{name}.toml").read_text("utf-8")
-    data = tomllib.loads(text)
-    return Target(name, data["title"], Frame(data["frame"]["axes"], data["frame"]["unit"]))
+def load(name: str | Path, beside: Path | None = None) -> Target:
+    """A built-in target by its name, or one from a TOML file.
+
+    Parameters
+    ----------
+    name : str or path
+        A name, or a path that ends in .toml.
+    beside : Path, optional
+        The folder that relative paths start from.
+    """
+    return _load(str(name), beside or Path(), ())
+
+
+_DATA = resources.files(__name__) / "data"
+
+
+def _load(name: str, beside: Path, above: tuple[Path, ...]) -> Target:
+    if not name.endswith(".toml"):
+        if name not in names():
+            raise UsageError(
+                f"'{name}' is not a target.{closest(name, names())}",
+                file=above[-1] if above else None,
+                remedy=f"There are {', '.join(names())}, and files that end in .toml.",
+            )
+        with resources.as_file(_DATA / f"{name}.toml") as path:
+            return read_settings(path, Target).model_copy(update={"name": name})
+    path = beside / name
+    if path.resolve() in above:
+        raise UsageError("extends itself.", file=path, remedy="Take 'extends' out of one of the files.")
+    own = read_settings(path, Target)
+    named = own if own.name else own.model_copy(update={"name": path.stem})
+    if own.extends is None:
+        return named
+    base = _load(own.extends, path.parent, (*above, path.resolve()))
+    return merged(base, named.model_copy(update={"extends": own.extends}))
+
+
+def merged(base: Target, own: Target) -> Target:
+    """A target with what another file says of it in its place, table by table."""
+    changes = {}
+    for field in own.model_fields_set | {"name"}:
+        value = getattr(own, field)
+        before = getattr(base, field)
+        if isinstance(value, Settings):
+            value = before.model_copy(update={key: getattr(value, key) for key in value.model_fields_set})
+        elif isinstance(value, dict):
+            value = {**before, **value}
+        changes[field] = value
+    return base.model_copy(update=changes)

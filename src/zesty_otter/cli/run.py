@@ -1,0 +1,225 @@
+"""`zesty-otter run`: a job."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from collections.abc import Callable, Iterator
+from dataclasses import asdict
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+from rich.markup import escape
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
+
+from zesty_otter.cli import console
+from zesty_otter.cli.console import format_size, messages, results
+from zesty_otter.cli.steps import setting_line
+from zesty_otter.errors import UsageError
+from zesty_otter.jobs import AssetResult, Event, JobResult, load, plan, run_job, schema
+from zesty_otter.jobs.plan import PlannedOutput, Task
+from zesty_otter.steps import Step
+
+_MOST_ROWS = 60
+_LONGEST = 100
+_WORDS = {
+    "written": "[done]written[/]",
+    "unchanged": "[faint]unchanged[/]",
+    "kept": "[problem]kept[/]",
+    "failed": "[problem]failed[/]",
+    "planned": "to do",
+}
+
+
+def command(
+    job: Annotated[Path | None, typer.Argument(help="The job file, .toml.", show_default=False)] = None,
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="Say what would be done, and write nothing.")] = False,
+    workers: Annotated[
+        int | None, typer.Option(metavar="N", min=1, help="Processes at the same time; one per processor when absent.")
+    ] = None,
+    only: Annotated[
+        str | None, typer.Option(metavar="PATTERN", help="Only assets whose names fit, such as 'gate*'.")
+    ] = None,
+    fresh: Annotated[bool, typer.Option("--fresh", help="Make everything again, also what has not changed.")] = False,
+    replace_edited: Annotated[
+        bool, typer.Option("--replace-edited", help="Write over files that were edited by hand.")
+    ] = False,
+    show_schema: Annotated[
+        bool, typer.Option("--schema", help="Print the JSON Schema of job files, for editors.")
+    ] = False,
+    json: console.Json = False,
+    quiet: console.Quiet = False,
+    verbose: console.Verbose = False,
+) -> int:
+    """Run a job: read its sources, take its steps, write its outputs, and read them back."""
+    if show_schema:
+        console.print_json(schema())
+        return 0
+    if job is None:
+        raise UsageError("which job?", remedy="Name a job file: zesty-otter run JOB.toml")
+    if dry_run and not (json or quiet):
+        _show_plan(job, only)
+    with run_progress(quiet=quiet or json) as on_progress:
+        result = run_job(
+            job,
+            on_progress=on_progress,
+            workers=workers or os.cpu_count() or 1,
+            only=only,
+            fresh=fresh,
+            replace_edited=replace_edited,
+            dry_run=dry_run,
+        )
+    if json:
+        console.print_json(document(result))
+    else:
+        show(result, dry_run=dry_run, verbose=verbose, quiet=quiet)
+    return result.status
+
+
+@contextlib.contextmanager
+def run_progress(*, quiet: bool) -> Iterator[Callable[[Event], None] | None]:
+    """A progress bar on standard error, in a terminal; yields what to call when an asset is done."""
+    if quiet or not messages.is_terminal:
+        yield None
+        return
+    columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn())
+    # Drawn when something happens, not by a thread: workers are forked from this process.
+    with Progress(*columns, console=messages, transient=True, auto_refresh=False) as bar:
+        task = bar.add_task("Working", total=None)
+        bar.refresh()
+
+        def show_event(event: Event) -> None:
+            bar.update(task, description=event.asset, completed=event.done, total=event.total)
+            bar.refresh()
+
+        yield show_event
+
+
+def _show_plan(path: Path, only: str | None) -> None:
+    """What happens to every source, in words; files follow in the table of results."""
+    made = plan(load(path), name=path.stem, home=path.parent, only=only)
+    results.print(f"[title]{escape(made.title or path.name)}[/]\n")
+    groups: dict[tuple[str, ...], list[Task]] = {}
+    for task in made.tasks:
+        lines = tuple(_line(step) for part in task.parts[:1] for step in (*part.file.steps, *task.steps))
+        groups.setdefault(lines, []).append(task)
+    for lines, tasks in groups.items():
+        names = ", ".join(task.name for task in tasks[:8]) + (f" and {len(tasks) - 8} more" if len(tasks) > 8 else "")
+        rows = [("sources", escape(names)), ("steps", escape("\n".join(lines)) or "none")]
+        results.print(console.facts(rows))
+        results.print()
+    for output in made.tasks[0].outputs if made.tasks else ():
+        results.print(console.facts([("output", f"{escape(output.name)}: {escape(_output_words(output))}")]))
+        rows = [("", escape("\n".join(map(_line, output.steps))))] if output.steps else []
+        results.print(console.facts([("then", text) for _, text in rows]))
+    results.print()
+
+
+def _output_words(output: PlannedOutput) -> str:
+    settings = output.settings
+    per = {"scene": "source", "object": "object", "group": "innermost group", "top-group": "outermost group"}
+    words = [f"a {' and a '.join(kind.suffixes[0] for kind in output.kinds)} file per {per[settings.split]}"]
+    words.append("one mesh each" if settings.meshes == "joined" else "meshes separate")
+    if settings.place == "origin":
+        words.append("moved to the origin")
+    if output.frame is not None:
+        words.append(f"in {output.frame}")
+    return ", ".join(words)
+
+
+def _line(step: Step) -> str:
+    """A step as `--step` takes it, with what is not default; long settings cut short."""
+    line = setting_line(step)
+    return line if len(line) <= _LONGEST else f"{line[: _LONGEST - 3]}..."
+
+
+def show(result: JobResult, *, dry_run: bool, verbose: bool, quiet: bool) -> None:
+    """Print the table of results, then everything somebody should look at."""
+    everything = (*result.assets, *((result.overview,) if result.overview else ()))
+    columns = ["asset", "result", "file", *([] if dry_run else ["width × height × depth", "triangles", "arrival"])]
+    made = console.table(*columns, numbers=("triangles",), title="" if dry_run else result.title)
+    rows = 0
+    for asset in sorted(everything, key=lambda one: one.state == "unchanged") if len(everything) > 60 else everything:
+        rows += max(len(asset.files), 1)
+        if rows > _MOST_ROWS:
+            break
+        _add_rows(made, asset, dry_run=dry_run)
+    results.print(made)
+    if rows > _MOST_ROWS:
+        results.print(f"[faint]and more; {result.folder / 'arrivals.json'} lists all[/]", soft_wrap=True)
+    for asset in everything:
+        if asset.error is not None:
+            messages.print(f"[problem]failed[/] {escape(_with_name(asset))}", soft_wrap=True)
+        for file in asset.files:
+            for problem in file.problems:
+                messages.print(f"[problem]differs[/] {escape(file.path)}: {escape(problem)}", soft_wrap=True)
+    if not quiet:
+        for asset in everything:
+            for finding in asset.findings:
+                messages.print(f"[guess]finding[/] {escape(asset.name)}, {escape(str(finding))}", soft_wrap=True)
+        for remark in result.remarks:
+            messages.print(f"[guess]remark[/] {escape(remark)}", soft_wrap=True)
+        console.print_notes([note for asset in everything for note in asset.notes], verbose=verbose, quiet=quiet)
+    results.print(f"\n{_summary(result, dry_run=dry_run)}", soft_wrap=True)
+
+
+def _add_rows(made: Any, asset: AssetResult, *, dry_run: bool) -> None:
+    word = _WORDS[asset.state]
+    if not asset.files:
+        made.add_row(escape(asset.name), word)
+    for number, file in enumerate(asset.files):
+        first = (escape(asset.name), word) if number == 0 else ("", "")
+        if dry_run:
+            made.add_row(*first, escape(file.path))
+            continue
+        arrival = "[problem]differs[/]" if file.problems else "[done]as meant[/]"
+        size = format_size(file.facts.size, 1.0)
+        made.add_row(*first, escape(file.path), size, f"{file.facts.triangles:,}", arrival)
+
+
+def _with_name(asset: AssetResult) -> str:
+    text = str(asset.error)
+    return text if asset.name in text or Path(asset.name).name in text else f"{asset.name}: {text}"
+
+
+def _summary(result: JobResult, *, dry_run: bool) -> str:
+    counts = {state: sum(asset.state == state for asset in result.assets) for state in _WORDS}
+    words = {"planned": "to do", "kept": "left as edited by hand"}
+    said = ", ".join(f"{count} {words.get(state, state)}" for state, count in counts.items() if count)
+    files = sum(len(asset.files) for asset in result.assets)
+    if dry_run:
+        return f"{said}; {files} files. Nothing was written."
+    return f"{said}; {files} files in {escape(str(result.folder))}"
+
+
+def document(result: JobResult) -> dict[str, Any]:
+    """A result as plain data."""
+
+    def plain(asset: AssetResult) -> dict[str, Any]:
+        return {
+            "asset": asset.name,
+            "state": asset.state,
+            "error": None if asset.error is None else str(asset.error),
+            "files": [
+                {
+                    "output": file.output,
+                    "file": file.path,
+                    "size": file.facts.size,
+                    "triangles": file.facts.triangles,
+                    "problems": file.problems,
+                }
+                for file in asset.files
+            ],
+            "findings": [asdict(finding) for finding in asset.findings],
+            "notes": [asdict(note) for note in asset.notes],
+        }
+
+    return {
+        "title": result.title,
+        "folder": str(result.folder),
+        "status": result.status,
+        "assets": [plain(asset) for asset in result.assets],
+        "overview": plain(result.overview) if result.overview else None,
+        "remarks": list(result.remarks),
+    }

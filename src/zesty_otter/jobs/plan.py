@@ -1,0 +1,361 @@
+"""A job worked out: which source becomes which files by which steps."""
+
+from __future__ import annotations
+
+import fnmatch
+import glob
+import re
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from zesty_otter import steps, targets
+from zesty_otter.errors import InputError, UsageError, ZestyOtterError, closest
+from zesty_otter.formats import FORMATS, Format, format_named
+from zesty_otter.jobs.job_file import Job, LayOut, Output, Source
+from zesty_otter.model import Frame, format_unit
+from zesty_otter.steps import Step
+from zesty_otter.steps.assets import TEMPLATES, match_template
+from zesty_otter.targets import Target
+
+
+@dataclass(frozen=True)
+class SourceFile:
+    """A file to read. ``below`` is its folder below the one its pattern starts from."""
+
+    path: Path
+    unit: str | float | None
+    axes: str | None
+    folders: tuple[Path, ...]
+    steps: tuple[Step, ...]
+    below: str = ""
+
+
+@dataclass(frozen=True)
+class Part:
+    """A file of an assembled asset, its role there, and the level its name says."""
+
+    file: SourceFile
+    role: str = "visible"
+    level: int = 0
+
+
+@dataclass(frozen=True)
+class PlannedOutput:
+    """An output with everything it builds on; ``steps`` are what its settings and its target come to."""
+
+    name: str
+    settings: Output
+    target: Target | None
+    kinds: tuple[Format, ...]
+    frame: Frame | None
+    steps: tuple[Step, ...]
+    on_existing: str = "replace"
+
+    def path(self, kind: Format, tokens: Mapping[str, str]) -> Path:
+        """Where a file goes, from the folder of the job."""
+        file = self.settings.file
+        if self.settings.suffix and "{suffix}" not in file:
+            file += "{suffix}"
+        folder = filled(self.settings.folder, tokens)
+        name = _safe.safe(filled(file, tokens))
+        return Path(folder) / f"{name}{kind.suffixes[0]}"
+
+    def tokens(self, task: Task, name: str, group: str = "", number: int = 1) -> dict[str, str]:
+        """What stands for the words in folder and file templates."""
+        found = {
+            "name": name,
+            "source": task.stem,
+            "group": group,
+            "output": self.name,
+            "target": self.target.name if self.target else "",
+            "suffix": self.settings.suffix,
+            "number": str(number),
+        }
+        safe = {key: _safe.safe(value) if value and key != "suffix" else value for key, value in found.items()}
+        return {**safe, "folder": task.parts[0].file.below}
+
+
+@dataclass(frozen=True)
+class Task:
+    """One asset's way from its sources to its files."""
+
+    name: str
+    stem: str
+    parts: tuple[Part, ...]
+    steps: tuple[Step, ...]
+    outputs: tuple[PlannedOutput, ...]
+    frame: Frame | None
+    folder: Path
+
+    def known_files(self) -> Iterator[tuple[Path, PlannedOutput]]:
+        """The files whose names do not depend on what is in the source."""
+        for output in self.outputs:
+            if output.settings.split == "scene":
+                for kind in output.kinds:
+                    yield output.path(kind, output.tokens(self, self.stem)), output
+
+
+@dataclass(frozen=True)
+class Plan:
+    """Everything a job is going to do. ``problems`` are sources that are not there, by name."""
+
+    title: str
+    name: str
+    folder: Path
+    tasks: tuple[Task, ...]
+    problems: tuple[tuple[str, ZestyOtterError], ...]
+    lay_out: LayOut | None
+    lay_out_of: PlannedOutput | None
+
+
+def plan(job: Job, *, name: str = "job", home: Path | None = None, only: str | None = None) -> Plan:
+    """Work out a job.
+
+    Parameters
+    ----------
+    job : Job
+    name : str
+        What the job is called: that of its file.
+    home : Path, optional
+        The folder source names are given from.
+    only : str, optional
+        A pattern; assets whose names it does not fit are left out.
+
+    Raises
+    ------
+    UsageError
+        When the job makes no sense, or two outputs would write one file.
+    """
+    outputs = tuple(_planned_outputs(job))
+    if not outputs:
+        raise UsageError("the job has no outputs.", remedy="Add a table [[outputs]].")
+    frame = targets.load(job.target).space if job.target else outputs[0].frame
+    problems: list[tuple[str, ZestyOtterError]] = []
+    tasks = tuple(_tasks(job, outputs, frame, home or Path(), problems))
+    if only is not None:
+        tasks = tuple(task for task in tasks if _fits(task, only))
+        if not tasks:
+            raise UsageError(f"no asset fits '{only}'.", remedy="`--dry-run` lists them; * and ? stand for anything.")
+    if not tasks and not problems:
+        raise UsageError("the job has no sources.", remedy="Add a table [[sources]] with files.")
+    _refuse_clashes(tasks)
+    lay_out_of = _named_output(outputs, job.lay_out.of) if job.lay_out else None
+    return Plan(
+        job.title, name, Path(job.folder), tasks, tuple(problems), job.lay_out, lay_out_of
+    )  # fmt: skip
+
+
+def filled(template: str, tokens: Mapping[str, str]) -> str:
+    """A template with its words filled in; digits after a colon pad a number."""
+
+    def fill(found: re.Match[str]) -> str:
+        word, _, digits = found[1].partition(":")
+        return tokens[word].zfill(int(digits)) if digits.isdigit() else tokens[word]
+
+    return re.sub(r"\{([^{}]*)\}", fill, template)
+
+
+def frame_in(kind: Format, space: Frame | None, axes: str | None, unit: str | float | None) -> Frame:
+    """The frame to write a format in: the format's own where it has only one.
+
+    Raises
+    ------
+    UsageError
+        When another is asked for and the format has only one.
+    """
+    fixed = kind.frame
+    asked = space or fixed
+    asked = Frame(axes or asked.axes, asked.unit if unit is None else unit)
+    if fixed.unit is not None and asked != fixed and (axes or unit):
+        raise UsageError(
+            f"a {kind.suffixes[0]} file is always in {format_unit(fixed.unit)} with axes '{' '.join(fixed.axes)}'.",
+            remedy="Leave unit and axes of the output out; whatever reads the file turns it into its own frame.",
+        )
+    return fixed if fixed.unit is not None else asked
+
+
+_safe = steps.Names()
+
+
+def _planned_outputs(job: Job) -> Iterator[PlannedOutput]:
+    for number, own in enumerate(job.outputs, 1):
+        output = _with_saved(own, job)
+        name = output.name or own.use or f"output {number}"
+        wanted = output.target or job.target
+        target = targets.load(wanted) if wanted else None
+        formats = output.formats or (target.formats[:1] if target else ("glb",))
+        kinds = tuple(format_named(one) for one in formats)
+        space = target.space if target else None
+        frames = {frame_in(kind, space, output.axes, output.unit) for kind in kinds}
+        # Formats that only know one space turn the scene themselves when they write it.
+        free = {frame_in(k, space, output.axes, output.unit) for k in kinds if k.frame.unit is None} or frames
+        yield PlannedOutput(
+            name,
+            output,
+            target,
+            kinds,
+            next(iter(free)),
+            tuple(_output_steps(output, target)),
+            output.on_existing or job.on_existing,
+        )
+
+
+def _with_saved(output: Output, job: Job, above: tuple[str, ...] = ()) -> Output:
+    if output.use is None:
+        return output
+    if output.use in above:
+        raise UsageError(f"the settings '{output.use}' use themselves.", remedy="Take one of the 'use' out.")
+    if output.use not in job.settings:
+        known = list(job.settings)
+        there = f"There are {', '.join(known)}." if known else "Add a table [settings.NAME]."
+        raise UsageError(f"there are no saved settings '{output.use}'.{closest(output.use, known)}", remedy=there)
+    base = _with_saved(job.settings[output.use], job, (*above, output.use))
+    said = {key: getattr(output, key) for key in output.model_fields_set}
+    return base.model_copy(update={**said, "use": None})
+
+
+def _output_steps(output: Output, target: Target | None) -> Iterator[Step]:
+    """What an output does to the whole scene before it is split: its own steps, then what its target asks for."""
+    drop = (*output.drop, *(target.drop if target and "drop" not in output.model_fields_set else ()))
+    if output.keep or drop:
+        yield steps.Select(keep=output.keep, drop=tuple(dict.fromkeys(drop)))
+    yield from output.steps
+    if target is None:
+        return
+    if target.limits.texture_size or target.textures.power_of_two or target.textures.normal_green == "down":
+        yield steps.Textures(
+            largest=target.limits.texture_size,
+            power_of_two="lower" if target.textures.power_of_two else "no",
+            flip_green=target.textures.normal_green == "down",
+        )
+    if target.names:
+        others = {role: template for role, template in target.names.items() if role != "visible"}
+        yield steps.Names(
+            template=target.names.get("visible", "{name}"), roles=others, longest=target.longest_name
+        )  # fmt: skip
+    if target.triangulate:
+        yield steps.Triangulate()
+    if target.tangents != "none":
+        yield steps.Tangents(of=target.tangents)
+
+
+def _named_output(outputs: tuple[PlannedOutput, ...], name: str | None) -> PlannedOutput:
+    if name is None:
+        return outputs[0]
+    known = [output.name for output in outputs]
+    for output in outputs:
+        if output.name == name:
+            return output
+    raise UsageError(
+        f"there is no output '{name}' to lay out.{closest(name, known)}", remedy=f"There are {', '.join(known)}."
+    )
+
+
+def _tasks(
+    job: Job,
+    outputs: tuple[PlannedOutput, ...],
+    frame: Frame | None,
+    home: Path,
+    problems: list[tuple[str, ZestyOtterError]],
+) -> Iterator[Task]:
+    single: dict[Path, SourceFile] = {}
+    together: dict[Path, SourceFile] = {}
+    for source in job.sources:
+        for file in _files(source, home, problems):
+            key = file.path.resolve()
+            if key not in single and key not in together:
+                (together if source.assemble else single)[key] = file
+    for file in single.values():
+        yield Task(_shown(file.path, home), file.path.stem, (Part(file),), job.steps, outputs, frame, Path(job.folder))
+    for stem, parts in _assembled(list(together.values())).items():
+        name = _shown(parts[0].file.path.parent / stem, home)
+        yield Task(name, stem, tuple(parts), job.steps, outputs, frame, Path(job.folder))
+
+
+def _assembled(files: list[SourceFile]) -> dict[str, list[Part]]:
+    """The files of each asset, its body first, matched by the name templates of roles."""
+    found: dict[str, list[Part]] = {}
+    for file in files:
+        role, asset, level = match_template(file.path.stem, TEMPLATES)
+        found.setdefault(asset, []).append(Part(file, role, level))
+    order = {"visible": 0, "level": 1}
+    return {
+        asset: sorted(parts, key=lambda part: (order.get(part.role, 2), part.level, str(part.file.path)))
+        for asset, parts in found.items()
+    }
+
+
+def _files(source: Source, home: Path, problems: list[tuple[str, ZestyOtterError]]) -> Iterator[SourceFile]:
+    left_out = {path.resolve() for pattern in source.exclude for path in _globbed(Path(pattern))[0]}
+    for pattern in source.files:
+        paths, root = _expanded(pattern)
+        paths = [path for path in paths if path.resolve() not in left_out]
+        if not paths:
+            shown = _shown(Path(pattern), home)
+            if glob.has_magic(pattern) or Path(pattern).is_dir():
+                known = ", ".join(suffix for one in FORMATS if one.reader for suffix in one.suffixes)
+                problem = InputError("no file that can be read fits this.", file=shown, remedy=f"Files end in {known}.")
+            else:
+                problem = InputError("there is no such file.", file=shown, remedy="Check the path in [[sources]].")
+            problems.append((shown, problem))
+        for path in paths:
+            below = path.parent.relative_to(root).as_posix() if path.is_relative_to(root) else "."
+            folders = tuple(map(Path, source.textures_from))
+            unit, axes = source.unit, source.axes
+            yield SourceFile(path, unit, axes, folders, source.steps, "" if below == "." else below)
+
+
+def _expanded(pattern: str) -> tuple[list[Path], Path]:
+    """The files a pattern names, in order, and the folder it starts from."""
+    path = Path(pattern)
+    if path.is_dir():
+        return sorted(one for one in path.rglob("*") if _is_readable(one)), path
+    if path.exists() or not glob.has_magic(pattern):
+        return ([path] if path.exists() else []), path.parent
+    paths, root = _globbed(path)
+    return sorted(one for one in paths if _is_readable(one)), root
+
+
+def _globbed(pattern: Path) -> tuple[list[Path], Path]:
+    """What fits a pattern, and the folder it starts from."""
+    first = next((n for n, part in enumerate(pattern.parts) if glob.has_magic(part)), len(pattern.parts))
+    root, rest = Path(*pattern.parts[:first]), Path(*pattern.parts[first:])
+    if first == len(pattern.parts):
+        return ([pattern] if pattern.exists() else []), pattern.parent
+    return list(root.glob(str(rest))), root
+
+
+def _is_readable(path: Path) -> bool:
+    suffixes = {suffix for one in FORMATS if one.reader for suffix in one.suffixes}
+    return path.suffix.lower() in suffixes and not path.name.startswith(".") and path.is_file()
+
+
+def _shown(path: Path, home: Path) -> str:
+    """A path from the job's folder where it lies below, as messages and the record name it."""
+    return path.relative_to(home).as_posix() if path.is_relative_to(home) else path.as_posix()
+
+
+def _fits(task: Task, pattern: str) -> bool:
+    return any(fnmatch.fnmatchcase(name, pattern) for name in (task.name, task.stem, Path(task.name).name))
+
+
+def _refuse_clashes(tasks: tuple[Task, ...]) -> None:
+    written: dict[str, tuple[Path, str, PlannedOutput]] = {}
+    for task in tasks:
+        for path, output in task.known_files():
+            key = path.as_posix().lower()
+            if key in written:
+                raise clash(path, (written[key][1], written[key][2].name), (task.name, output.name))
+            written[key] = path, task.name, output
+
+
+def clash(path: Path, one: tuple[str, str], other: tuple[str, str]) -> UsageError:
+    """The complaint about two assets or outputs that would write one file."""
+    if one[0] == other[0]:
+        who = f"the outputs '{one[1]}' and '{other[1]}' of {one[0]}" if one[1] != other[1] else f"two parts of {one[0]}"
+        remedy = "Give one of the outputs a suffix or a folder of its own."
+    else:
+        who = f"{one[0]} and {other[0]}"
+        remedy = 'Tell them apart in the template, for example folder = "{folder}" or file = "{source}_{name}".'
+    return UsageError(f"{who} would both be written to it. Nothing was written.", file=path.as_posix(), remedy=remedy)

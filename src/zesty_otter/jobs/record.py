@@ -1,0 +1,207 @@
+"""What a job remembers of its last run, so that unchanged assets are not made again.
+
+A JSON file beside the outputs. It holds hashes, no times and no order of events: the same job over the
+same files always leaves the same record.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from zesty_otter import __version__
+from zesty_otter.audit.facts import FileFacts
+from zesty_otter.formats.files import save
+from zesty_otter.jobs.plan import Task
+from zesty_otter.jobs.work import Made, hash_of
+from zesty_otter.steps import Step
+
+
+@dataclass(frozen=True)
+class Delivered:
+    """A file in its place: which output it is of, its path from the folder of the job, and its arrival.
+
+    ``hashes`` are of it and of the files that belong to it, by path from the folder of the job. Of files
+    that were not made anew the paths of nodes are not known any more.
+    """
+
+    output: str
+    path: str
+    hashes: dict[str, str]
+    facts: FileFacts
+    problems: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One asset of the last run."""
+
+    settings: str
+    inputs: dict[str, str | None]
+    files: tuple[Delivered, ...]
+
+    def edited(self, folder: Path) -> list[str]:
+        """Files that are not as they were written."""
+        return [path for path, was in self._hashes() if hash_of(folder / path) not in (was, None)]
+
+    def missing(self, folder: Path) -> bool:
+        return any(not (folder / path).exists() for path, _ in self._hashes())
+
+    def is_of(self, settings: str, folder: Path) -> bool:
+        """Whether the asset would come out the same: same settings, same inputs."""
+        if settings != self.settings:
+            return False
+        return all(hash_of(folder / path) == was for path, was in self.inputs.items())
+
+    def _hashes(self) -> Iterable[tuple[str, str]]:
+        return {path: was for file in self.files for path, was in file.hashes.items()}.items()
+
+
+@dataclass
+class Record:
+    """The entries of all assets, by name."""
+
+    path: Path
+    entries: dict[str, Entry] = field(default_factory=dict)
+
+    def write(self) -> None:
+        """Put the record in its place."""
+        document = {
+            "zesty_otter": __version__,
+            "assets": {name: _plain(self.entries[name]) for name in sorted(self.entries)},
+        }
+        text = json.dumps(document, indent=1, ensure_ascii=False, sort_keys=True)
+        save({self.path.name: [text.encode() + b"\n"]}, self.path)
+
+
+def load(path: Path) -> Record:
+    """The record of the last run; an empty one when there is none that can be read."""
+    record = Record(path)
+    try:
+        document = json.loads(path.read_text("utf-8"))
+        if document["zesty_otter"] == __version__:
+            record.entries = {name: _entry(one) for name, one in document["assets"].items()}
+    except (OSError, ValueError, KeyError, TypeError, AttributeError):
+        record.entries = {}
+    return record
+
+
+def arrivals(entries: dict[str, Entry]) -> dict[str, Any]:
+    """What arrived, as a document: for each asset its files with width, height and depth in metres, and counts."""
+    return {
+        "assets": [
+            {
+                "asset": name,
+                "files": [
+                    {
+                        "output": one.output,
+                        "file": one.path,
+                        "bytes": one.facts.bytes,
+                        "size": [round(side, 6) for side in one.facts.size],
+                        "nodes": one.facts.nodes,
+                        "meshes": one.facts.meshes,
+                        "triangles": one.facts.triangles,
+                        "vertices": one.facts.vertices,
+                        "sections": one.facts.sections,
+                        "materials": list(one.facts.materials),
+                        "arrived": not one.problems,
+                        "problems": list(one.problems),
+                    }
+                    for one in entry.files
+                ],
+            }
+            for name, entry in sorted(entries.items())
+        ]
+    }
+
+
+def entry_of(
+    settings: str, inputs: Iterable[tuple[Path, str | None]], files: Iterable[Delivered], folder: Path
+) -> Entry:
+    """The entry of an asset that was just made."""
+    return Entry(settings, {_from(folder, path): one for path, one in inputs}, tuple(files))
+
+
+def delivered(made: Made, name: str) -> Delivered:
+    """A made file as it stands in its place under ``name``."""
+    home = Path(name).parent
+    hashes = {(home / path).as_posix(): one for path, one in made.hashes.items()}
+    return Delivered(made.output, name, hashes, made.facts, made.problems)
+
+
+def settings_of(task: Task, home: Path) -> str:
+    """A hash of everything in a job that decides how an asset comes out, apart from its files."""
+    document = {
+        "version": __version__,
+        "frame": str(task.frame),
+        "steps": _steps(task.steps),
+        "parts": [
+            {
+                "path": _from(home, part.file.path),
+                "role": part.role,
+                "level": part.level,
+                "unit": part.file.unit,
+                "axes": part.file.axes,
+                "folders": [_from(home, folder) for folder in part.file.folders],
+                "steps": _steps(part.file.steps),
+            }
+            for part in task.parts
+        ],
+        "outputs": [
+            {
+                "settings": output.settings.model_dump(mode="json", exclude={"steps", "target"}),
+                "kinds": [kind.name for kind in output.kinds],
+                "frame": str(output.frame),
+                "target": output.target.model_dump(mode="json") if output.target else None,
+                "steps": _steps(output.steps),
+            }
+            for output in task.outputs
+        ],
+    }
+    return hashlib.sha256(json.dumps(document, sort_keys=True).encode()).hexdigest()
+
+
+def _steps(steps: Iterable[Step]) -> list[Any]:
+    return [[type(step).__module__, type(step).__qualname__, step.model_dump(mode="json")] for step in steps]
+
+
+def _from(folder: Path, path: Path) -> str:
+    try:
+        return Path(os.path.relpath(path, folder)).as_posix()
+    except ValueError:  # on another drive
+        return path.as_posix()
+
+
+def _plain(entry: Entry) -> dict[str, Any]:
+    return {
+        "settings": entry.settings,
+        "inputs": entry.inputs,
+        "files": [
+            {
+                "output": one.output,
+                "path": one.path,
+                "hashes": one.hashes,
+                "problems": list(one.problems),
+                "facts": {key: value for key, value in vars(one.facts).items() if key != "paths"},
+            }
+            for one in entry.files
+        ],
+    }
+
+
+def _entry(document: dict[str, Any]) -> Entry:
+    files = tuple(
+        Delivered(one["output"], one["path"], one["hashes"], _facts(one["facts"]), tuple(one["problems"]))
+        for one in document["files"]
+    )
+    return Entry(document["settings"], dict(document["inputs"]), files)
+
+
+def _facts(document: dict[str, Any]) -> FileFacts:
+    lists: dict[str, Any] = {key: tuple(value) if isinstance(value, list) else value for key, value in document.items()}
+    return FileFacts(**lists, paths=())

@@ -1,0 +1,479 @@
+"""A job run: unchanged assets skipped, the others worked on in parallel, files put in place whole."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import multiprocessing
+import os
+import shutil
+import signal
+import sys
+import threading
+import time
+from collections.abc import Callable, Iterator
+from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
+from concurrent.futures.process import BrokenProcessPool
+from dataclasses import dataclass, field, replace
+from functools import partial
+from pathlib import Path
+from typing import Literal
+
+from zesty_otter import formats
+from zesty_otter.audit.findings import Finding
+from zesty_otter.errors import InputError, OutputError, UsageError, ZestyOtterError
+from zesty_otter.formats.files import save
+from zesty_otter.jobs import job_file, record
+from zesty_otter.jobs.delivery import deliver
+from zesty_otter.jobs.job_file import Job
+from zesty_otter.jobs.lay_out import in_rows
+from zesty_otter.jobs.plan import Plan, Task, clash, plan
+from zesty_otter.jobs.record import Delivered, Record
+from zesty_otter.jobs.work import Done, Made, hash_of, only_planned, work
+from zesty_otter.model import Note
+
+State = Literal["written", "unchanged", "kept", "failed", "planned"]
+
+_RECORD_EVERY = 1.0  # seconds between records of a run under way
+
+
+@dataclass(frozen=True)
+class Event:
+    """One asset is done: how many of how many are, which it was, and what became of it."""
+
+    done: int
+    total: int
+    asset: str
+    state: State
+
+
+@dataclass(frozen=True)
+class AssetResult:
+    """What became of one asset.
+
+    ``state`` is written, unchanged (nothing to do), kept (files edited by hand were left alone), failed or
+    planned (a dry run).
+    """
+
+    name: str
+    state: State
+    files: tuple[Delivered, ...] = ()
+    notes: tuple[Note, ...] = ()
+    findings: tuple[Finding, ...] = ()
+    error: ZestyOtterError | None = None
+
+    @property
+    def status(self) -> int:
+        """The exit status this alone would give."""
+        if self.error is not None:
+            return self.error.exit_status
+        return int(self.state == "kept" or any(file.problems for file in self.files))
+
+
+@dataclass(frozen=True)
+class JobResult:
+    """What became of a job: its assets in order, the scene they were laid out in, and remarks on the whole."""
+
+    title: str
+    folder: Path
+    assets: tuple[AssetResult, ...]
+    overview: AssetResult | None = None
+    remarks: tuple[str, ...] = ()
+
+    @property
+    def status(self) -> int:
+        """0 when all is well, else the worst of the exit statuses of its assets."""
+        results = (*self.assets, *((self.overview,) if self.overview else ()))
+        return max((result.status for result in results), default=0)
+
+
+def run_job(
+    job: str | os.PathLike[str] | Job,
+    *,
+    on_progress: Callable[[Event], None] | None = None,
+    workers: int = 1,
+    only: str | None = None,
+    fresh: bool = False,
+    replace_edited: bool = False,
+    dry_run: bool = False,
+) -> JobResult:
+    """Run a job.
+
+    Parameters
+    ----------
+    job : path or Job
+        A job file, or a job made in Python, whose relative paths start from the current folder.
+    on_progress : callable, optional
+        Called with an `Event` when an asset is done.
+    workers : int
+        How many processes work at the same time.
+    only : str, optional
+        A pattern; other assets are left as they are.
+    fresh : bool
+        Make everything again, whatever the record says.
+    replace_edited : bool
+        Write over files that were edited by hand since the last run.
+    dry_run : bool
+        Write nothing; sources are read where that is needed to know the files.
+
+    Returns
+    -------
+    JobResult
+        A source that fails does not stop the others; its error is in its result.
+
+    Raises
+    ------
+    UsageError
+        When the job makes no sense, or two outputs would write one file.
+    InputError
+        When the job file cannot be read.
+    OutputError
+        When the folder of the job cannot be written to.
+    """
+    if isinstance(job, Job):
+        made = plan(job, only=only)
+    else:
+        path = Path(job)
+        made = plan(job_file.load(path), name=path.stem, home=path.parent, only=only)
+    run = _Run(
+        made, on_progress or (lambda event: None), fresh=fresh, replace_edited=replace_edited, in_part=bool(only)
+    )
+    return run.planned() if dry_run else run.result(max(workers, 1))
+
+
+@dataclass
+class _Run:
+    """The state of one run."""
+
+    plan: Plan
+    on_progress: Callable[[Event], None]
+    fresh: bool
+    replace_edited: bool
+    in_part: bool
+    results: dict[str, AssetResult] = field(default_factory=dict)
+    remarks: list[str] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self.folder = self.plan.folder
+        self.record: Record = record.load(self.folder / f"{self.plan.name}.record.json")
+        self.before = dict(self.record.entries)
+        self.settings = {task.name: record.settings_of(task, self.folder) for task in self.plan.tasks}
+        self.total = len(self.plan.tasks)
+        self.inputs = {part.file.path.resolve() for task in self.plan.tasks for part in task.parts}
+        self.recorded_at = time.monotonic()
+
+    def planned(self) -> JobResult:
+        """What a run would do."""
+        for task in self.plan.tasks:
+            known = list(task.known_files())
+            done = Done(tuple(only_planned(output, path) for path, output in known))
+            if any(output.settings.split != "scene" for output in task.outputs):
+                done = work(task, None)
+            files = tuple(Delivered(one.output, one.path.as_posix(), {}, one.facts) for one in done.made)
+            current = not self.fresh and self._is_current(task)
+            state: State = "failed" if done.error else "unchanged" if current else "planned"
+            self._finish(AssetResult(task.name, state, files, error=done.error))
+        self._refuse_clashes({name: [Path(one.path) for one in r.files] for name, r in self.results.items()})
+        return self._job_result(None)
+
+    def result(self, workers: int) -> JobResult:
+        """Do it."""
+        staging = self._staging()
+        try:
+            todo = []
+            for task in self.plan.tasks:
+                if not self.fresh and self._is_current(task):
+                    self._skip(task)
+                else:
+                    todo.append(task)
+            held: list[tuple[Task, Done]] = []
+            hold = len(self.plan.tasks) > 1 and any(map(_names_may_clash, todo))
+            for task, done in _worked(todo, staging, workers):
+                if hold:
+                    held.append((task, done))
+                else:
+                    self._publish(task, done)
+            if held:
+                order = {task.name: n for n, task in enumerate(todo)}
+                held.sort(key=lambda pair: order[pair[0].name])
+                self._refuse_clashes({task.name: [one.path for one in done.made] for task, done in held})
+                for task, done in held:
+                    self._publish(task, done)
+            overview = self._lay_out()
+            self._forget_gone()
+            self._write_record()
+        finally:
+            shutil.rmtree(staging, ignore_errors=True)
+            with contextlib.suppress(OSError):
+                self.folder.rmdir()  # only succeeds when nothing was put there
+        return self._job_result(overview)
+
+    def _job_result(self, overview: AssetResult | None) -> JobResult:
+        failed = [AssetResult(name, "failed", error=error) for name, error in self.plan.problems]
+        assets = tuple(self.results[task.name] for task in self.plan.tasks)
+        return JobResult(self.plan.title, self.folder, (*assets, *failed), overview, tuple(self.remarks))
+
+    def _staging(self) -> Path:
+        """A folder of this run's own, in which files stand until they are whole."""
+        staging = self.folder / f".zesty-otter-{os.getpid()}"
+        try:
+            for left in self.folder.glob(".zesty-otter-*"):
+                if not _is_running(left.name.rpartition("-")[2]):
+                    shutil.rmtree(left, ignore_errors=True)
+            staging.mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise OutputError(
+                f"nothing can be written there: {error.strerror or error}.",
+                file=self.folder,
+                remedy="Choose another folder in the job, or change its permissions.",
+            ) from None
+        return staging
+
+    def _is_current(self, task: Task) -> bool:
+        entry = self.before.get(task.name)
+        if entry is None or entry.missing(self.folder) or not entry.is_of(self.settings[task.name], self.folder):
+            return False
+        return not (self.replace_edited and entry.edited(self.folder))
+
+    def _skip(self, task: Task) -> None:
+        entry = self.before[task.name]
+        findings = tuple(_edited(path) for path in entry.edited(self.folder))
+        self._finish(AssetResult(task.name, "unchanged", entry.files, findings=findings))
+
+    def _publish(self, task: Task, done: Done) -> None:
+        """Put what a task made in its place, and remember it."""
+        error = done.error or _clash_within(task, done)
+        if error is not None:
+            self._finish(AssetResult(task.name, "failed", (), done.notes, done.findings, error))
+            return
+        before = self.before.get(task.name)
+        edited = set(before.edited(self.folder)) if before and not self.replace_edited else set()
+        files: list[Delivered] = []
+        findings = list(done.findings)
+        kept = False
+        try:
+            for made in done.made:
+                one = record.delivered(made, made.path.as_posix())
+                touched = sorted(edited & one.hashes.keys())
+                if touched:
+                    kept = True
+                    findings += [_edited(path) for path in touched]
+                    files += [old for old in before.files if old.path == one.path] if before else []
+                    continue
+                self._put_in_place(made)
+                files.append(one)
+        except OutputError as error:
+            self._finish(AssetResult(task.name, "failed", tuple(files), done.notes, tuple(findings), error))
+            return
+        if before is not None:
+            now = {path for one in files for path in one.hashes}
+            gone = [one.path for one in before.files if one.path not in now and (self.folder / one.path).exists()]
+            self.remarks += [
+                f"{path} is left from an earlier run; {task.name} does not make it any more" for path in gone
+            ]
+        state: State = "kept" if kept else "written"
+        settings = "edited" if kept else self.settings[task.name]
+        self.record.entries[task.name] = record.entry_of(settings, done.inputs, files, self.folder)
+        self._finish(AssetResult(task.name, state, tuple(files), done.notes, tuple(findings)))
+        if time.monotonic() - self.recorded_at > _RECORD_EVERY:
+            self._write_record()
+
+    def _put_in_place(self, made: Made) -> None:
+        """Move a file and its companions to where they belong, the file itself last."""
+        home = (self.folder / made.path).parent
+        names = sorted(made.hashes, key=lambda name: (name == made.path.name, name))
+        for name in names:
+            target = home / name
+            if target.resolve() in self.inputs:
+                raise OutputError("is one of the sources of the job.", file=target, remedy="Choose another folder.")
+            if target.is_dir():
+                raise OutputError("is a folder.", file=target, remedy="Move it away, or choose another name.")
+        try:
+            for name in names:
+                target = home / name
+                target.parent.mkdir(parents=True, exist_ok=True)
+                _move(made.staged / name, target)
+        except OSError as error:
+            raise OutputError(
+                f"could not be written: {error.strerror or error}.",
+                file=self.folder / made.path,
+                remedy="Make room or choose another folder, and run again.",
+            ) from None
+
+    def _finish(self, result: AssetResult) -> None:
+        self.results[result.name] = result
+        self.on_progress(Event(len(self.results), self.total, result.name, result.state))
+
+    def _refuse_clashes(self, paths: dict[str, list[Path]]) -> None:
+        """Nothing is in its place yet: two assets that want one are an error now."""
+        unchanged = {
+            name: [Path(f.path) for f in r.files] for name, r in self.results.items() if r.state == "unchanged"
+        }
+        written: dict[str, str] = {}
+        for name, wanted in (unchanged | paths).items():
+            for path in wanted:
+                key = path.as_posix().lower()
+                if key in written:
+                    raise clash(path, (written[key], ""), (name, ""))
+                written[key] = name
+
+    def _lay_out(self) -> AssetResult | None:
+        """The overview, unless nothing in it has changed."""
+        settings, output = self.plan.lay_out, self.plan.lay_out_of
+        if settings is None or output is None:
+            return None
+        name = settings.file
+        results = [self.results[task.name] for task in self.plan.tasks]
+        files = [file for result in results for file in result.files if file.output == output.name]
+        first = {Path(file.path).with_suffix(""): file for file in reversed(files)}
+        files = [file for file in files if first[Path(file.path).with_suffix("")] is file]
+        key = json.dumps([settings.model_dump(mode="json"), [file.hashes for file in files]], sort_keys=True)
+        old = self.before.get(name)
+        if old is not None and not self.fresh and old.settings == key and not old.missing(self.folder):
+            return AssetResult(name, "unchanged", old.files)
+        try:
+            if not files:
+                raise UsageError("there is nothing to lay out: no asset was made.", file=self.folder / name)
+            frame = output.frame
+            unit, axes = (frame.unit, " ".join(frame.axes)) if frame else (None, None)
+            read = partial(formats.read, unit=unit, axes=axes)
+            scenes = [replace(read(self.folder / file.path), name=Path(file.path).stem) for file in files]
+            scene = in_rows(scenes, settings.gap, settings.per_row)
+            notes, arrival = deliver(scene, self.folder / name)
+        except ZestyOtterError as error:
+            return AssetResult(name, "failed", error=error)
+        hashes = {name: hash_of(self.folder / name) or ""}
+        one = Delivered("overview", name, hashes, arrival.facts, arrival.problems)
+        self.record.entries[name] = record.entry_of(key, (), (one,), self.folder)
+        return AssetResult(name, "written", (one,), tuple(note for note in notes if note.kind == "lost"))
+
+    def _forget_gone(self) -> None:
+        """Assets the job does not have any more leave the record, and what they made is named."""
+        overview = self.plan.lay_out.file if self.plan.lay_out else ""
+        there = {task.name for task in self.plan.tasks} | {name for name, _ in self.plan.problems} | {overview}
+        for name in sorted(set(self.before) - there) if not self.in_part else ():
+            del self.record.entries[name]
+            left = [file.path for file in self.before[name].files if (self.folder / file.path).exists()]
+            self.remarks += [f"{path} is left from an earlier run; {name} is not in the job any more" for path in left]
+
+    def _write_record(self) -> None:
+        self.recorded_at = time.monotonic()
+        self.record.write()
+        text = json.dumps(record.arrivals(self.record.entries), indent=1, ensure_ascii=False)
+        path = self.folder / "arrivals.json"
+        save({path.name: [text.encode() + b"\n"]}, path)
+
+
+def _edited(path: str) -> Finding:
+    text = "was edited by hand since it was written; it is left as it is (--replace-edited writes over it)"
+    return Finding("edited-by-hand", "warning", text, path)
+
+
+def _names_may_clash(task: Task) -> bool:
+    """Whether a file's name depends on what is in the source and does not tell the source."""
+    return any(
+        output.settings.split != "scene" and "{source" not in output.settings.file + output.settings.folder
+        for output in task.outputs
+    )
+
+
+def _clash_within(task: Task, done: Done) -> UsageError | None:
+    written: dict[str, str] = {}
+    for made in done.made:
+        key = made.path.as_posix().lower()
+        if key in written:
+            return clash(made.path, (task.name, written[key]), (task.name, made.output))
+        written[key] = made.output
+    return None
+
+
+def _move(source: Path, target: Path) -> None:
+    try:
+        source.replace(target)
+    except OSError:
+        if not source.exists() or target.is_dir():
+            raise
+        # Another file system: copied beside the target first, so that it still appears whole.
+        beside = target.with_name(f".{target.name}.{os.getpid()}.part")
+        try:
+            shutil.copyfile(source, beside)
+            beside.replace(target)
+        finally:
+            beside.unlink(missing_ok=True)
+
+
+def _is_running(pid: str) -> bool:
+    if sys.platform == "win32":  # where there is no harmless signal to ask with
+        return True
+    try:
+        os.kill(int(pid), 0)
+    except (ValueError, ProcessLookupError):
+        return False
+    except OSError:
+        return True
+    return True
+
+
+def _worked(tasks: list[Task], staging: Path, workers: int) -> Iterator[tuple[Task, Done]]:
+    """Every task with what came of it, as each is done."""
+    folders = {task.name: staging / str(n) for n, task in enumerate(tasks)}
+    if workers == 1 or len(tasks) < 2:
+        for task in tasks:
+            yield task, work(task, folders[task.name])
+        return
+    # The longest first, so that no worker is left with one at the end.
+    waiting = sorted(tasks, key=lambda task: -sum(_size(part.file.path) for part in task.parts))
+    suspects: list[Task] = []
+    with _pool(min(workers, len(tasks))) as pool:
+        running: dict[Future[Done], Task] = {pool.submit(work, t, folders[t.name]): t for t in waiting}
+        while running:
+            finished, _ = wait(running, return_when=FIRST_COMPLETED)
+            for future in finished:
+                task = running.pop(future)
+                try:
+                    yield task, future.result()
+                except BrokenProcessPool:
+                    suspects.append(task)
+    # A worker died and took the pool with it; alone it shows which asset it was.
+    for task in suspects:
+        with _pool(1) as pool:
+            try:
+                yield task, pool.submit(work, task, folders[task.name]).result()
+            except BrokenProcessPool:
+                problem = "the process that worked on it was killed, perhaps for want of memory."
+                yield task, Done(error=InputError(problem, file=task.name, remedy="Run it alone with --only."))
+
+
+@contextlib.contextmanager
+def _pool(workers: int) -> Iterator[ProcessPoolExecutor]:
+    # Forked workers know the steps that a user's script registered.
+    method = "fork" if sys.platform == "linux" else None
+    context = multiprocessing.get_context(method)
+    pool = ProcessPoolExecutor(workers, context, initializer=_begin, initargs=(os.getpid(),))
+    try:
+        yield pool
+    except BaseException:
+        for process in list((pool._processes or {}).values()):
+            process.kill()
+        raise
+    finally:
+        pool.shutdown(wait=True, cancel_futures=True)
+
+
+def _begin(parent: int) -> None:
+    """What a worker does first: it leaves interrupts to its parent and does not outlive it."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+
+    def watch() -> None:
+        while os.getppid() == parent:
+            time.sleep(0.5)
+        os._exit(1)
+
+    threading.Thread(target=watch, daemon=True).start()
+
+
+def _size(path: Path) -> int:
+    try:
+        return path.stat().st_size
+    except OSError:
+        return 0

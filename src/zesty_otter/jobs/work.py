@@ -1,0 +1,185 @@
+"""One task of a job: read, mend, take apart, write to one side, read back."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from zesty_otter import formats
+from zesty_otter.audit.budget import over_budget
+from zesty_otter.audit.facts import FileFacts
+from zesty_otter.audit.findings import Finding
+from zesty_otter.errors import InputError, UnknownUnitError, ZestyOtterError
+from zesty_otter.formats.files import inputs_of
+from zesty_otter.jobs.assemble import ReadPart, assembled
+from zesty_otter.jobs.delivery import deliver
+from zesty_otter.jobs.plan import Part, PlannedOutput, Task
+from zesty_otter.jobs.split import Piece, at_origin, has_mesh, joined, split
+from zesty_otter.model import Note, Scene
+from zesty_otter.steps import Divide, Reframe, Roles, apply
+
+
+@dataclass(frozen=True)
+class Made:
+    """A file that was made, with those that belong to it.
+
+    ``path`` is where it goes, from the folder of the job; ``staged`` the folder in which it and its
+    companions stand until then. ``hashes`` are of all of them, by name from the folder of ``path``.
+    ``facts`` and ``problems`` are those of its arrival.
+    """
+
+    output: str
+    path: Path
+    staged: Path
+    hashes: dict[str, str]
+    facts: FileFacts
+    problems: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Done:
+    """What came of a task. ``inputs`` are hashes of what was read; None where a file was looked for in vain."""
+
+    made: tuple[Made, ...] = ()
+    inputs: tuple[tuple[Path, str | None], ...] = ()
+    notes: tuple[Note, ...] = ()
+    findings: tuple[Finding, ...] = ()
+    error: ZestyOtterError | None = None
+
+
+def work(task: Task, staging: Path | None) -> Done:
+    """Do a task; files are made below ``staging``, or nothing is written when it is None.
+
+    Whatever goes wrong with the source is part of what came of it.
+    """
+    try:
+        return _work(task, staging)
+    except UnknownUnitError as error:
+        remedy = 'Say it in its [[sources]], for example unit = "cm"; `zesty-otter survey` shows what fits.'
+        return Done(error=UnknownUnitError(error.problem, file=error.file or task.name, remedy=remedy))
+    except ZestyOtterError as error:
+        return Done(error=error)
+    except MemoryError:
+        return Done(error=InputError("there is not enough memory for this.", file=task.name))
+    except RecursionError:
+        return Done(error=InputError("is nested too deeply.", file=task.name))
+
+
+def read(task: Task) -> tuple[Scene, list[Finding]]:
+    """The scene of a task, mended as its job says, and what does not fit together in it."""
+    parts = [_read_part(part, task) for part in task.parts]
+    findings: list[Finding] = []
+    if len(parts) > 1 or parts[0].role != "visible":
+        scene, findings = assembled(task.stem, parts)
+    else:
+        scene = parts[0].scene
+    return apply(scene, Roles(), *task.steps), findings
+
+
+def _read_part(part: Part, task: Task) -> ReadPart:
+    file = part.file
+    scene = formats.read(file.path, file.unit, file.axes, folders=file.folders)
+    frame = scene.frame
+    if task.frame is not None:
+        scene = Reframe(axes=" ".join(task.frame.axes), unit=task.frame.unit).apply(scene)
+    return ReadPart(file.path.stem, part.role, part.level, apply(scene, *file.steps), frame)
+
+
+def _work(task: Task, staging: Path | None) -> Done:
+    scene, findings = read(task)
+    made: list[Made] = []
+    notes = list(scene.notes)
+    for output in task.outputs:
+        prepared = prepare(scene, output)
+        place = f"output {output.name}"
+        notes += [replace(note, place=place) for note in prepared.notes[len(scene.notes) :]]
+        pieces = pieces_of(prepared, task, output)
+        if not pieces:
+            text = f"output '{output.name}' has nothing to write: no mesh with a face is left"
+            notes.append(Note("lost", text, "job", task.name))
+        for number, piece in enumerate(pieces, 1):
+            if output.target is not None:
+                findings += over_budget(piece.scene, output.target)
+            scene_of_file = replace(piece.scene, name=piece.name)
+            for path in _paths(task, output, piece, number, notes):
+                if staging is None:
+                    made.append(only_planned(output, path))
+                    continue
+                folder = staging / str(len(made))
+                written, arrival = deliver(scene_of_file, folder / path.name)
+                notes += [replace(note, place=place) for note in written]
+                made.append(Made(output.name, path, folder, _hashes(folder), arrival.facts, arrival.problems))
+    return Done(tuple(made), tuple(_inputs(scene)), tuple(notes), tuple(dict.fromkeys(findings)))
+
+
+def prepare(scene: Scene, output: PlannedOutput) -> Scene:
+    """The scene as an output wants it, before it is taken apart."""
+    if output.frame is not None:
+        scene = Reframe(axes=" ".join(output.frame.axes), unit=output.frame.unit).apply(scene)
+    return apply(scene, *output.steps)
+
+
+def pieces_of(scene: Scene, task: Task, output: PlannedOutput) -> list[Piece]:
+    """What goes into each file of an output."""
+    settings = output.settings
+    pieces = split(scene, settings.split, task.stem, settings.common)
+    if settings.meshes == "joined":
+        pieces = [joined(piece, settings.split) for piece in pieces]
+    if output.target is not None and output.target.limits.index_bits == 16:
+        cut = Divide(by="size", vertices=65535)
+        pieces = [replace(piece, scene=cut.apply(piece.scene)) for piece in pieces]
+    if settings.place == "origin":
+        pieces = [at_origin(piece, settings.common) for piece in pieces]
+    return [piece for piece in pieces if has_mesh(piece.scene)]
+
+
+def _paths(task: Task, output: PlannedOutput, piece: Piece, number: int, notes: list[Note]) -> Iterator[Path]:
+    """The files to write of a piece: a format each, less those that are there and kept."""
+    tokens = output.tokens(task, piece.name, piece.group, number)
+    for kind in output.kinds:
+        path = output.path(kind, tokens)
+        there = (task.folder / path).exists()
+        if there and output.on_existing == "keep":
+            notes.append(Note("guess", "was there already and is kept, as on_existing says", "job", path.as_posix()))
+        else:
+            yield _numbered(task.folder, path) if there and output.on_existing == "number" else path
+
+
+def _numbered(folder: Path, path: Path) -> Path:
+    """The first free name with a number behind it."""
+    count = 2
+    while (folder / (new := path.with_name(f"{path.stem}_{count}{path.suffix}"))).exists():
+        count += 1
+    return new
+
+
+def only_planned(output: PlannedOutput, path: Path) -> Made:
+    """A file that is not written."""
+    nothing = FileFacts(0, ("left", "up", "forward"), 0, (), 0, 0, 0, 0, (), 0, (0.0, 0.0, 0.0), (0.0, 0.0, 0.0))
+    return Made(output.name, path, Path(), {}, nothing, ())
+
+
+def _hashes(folder: Path) -> dict[str, str]:
+    files = sorted(path for path in folder.rglob("*") if path.is_file())
+    return {path.relative_to(folder).as_posix(): hash_of(path) or "" for path in files}
+
+
+def _inputs(scene: Scene) -> Iterator[tuple[Path, str | None]]:
+    """Everything the scene depends on, with what was looked for and may appear."""
+    for path in dict.fromkeys(inputs_of(scene)):
+        yield path, hash_of(path)
+    for texture in scene.textures:
+        if not texture.found:
+            for folder in texture.looked_in:
+                yield folder / texture.name, None
+
+
+def hash_of(path: Path) -> str | None:
+    """The SHA-256 of a file's bytes; None when it is not there."""
+    try:
+        with path.open("rb") as file:
+            return hashlib.file_digest(file, "sha256").hexdigest()
+    except OSError:
+        return None
