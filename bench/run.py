@@ -10,6 +10,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +18,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 import zesty_otter as zo
+from zesty_otter import jobs
 from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.jobs.delivery import deliver
 from zesty_otter.model import Layer, Node
 
 WIDE, DEEP = 1000, 500  # half a million quads
@@ -27,6 +30,11 @@ def usual(run: Callable[[], Any], times: int = 9) -> float:
     """The median of several runs, after one to warm up."""
     run()
     return statistics.median(_timed(run) for _ in range(times))
+
+
+def in_turn(*runs: Callable[[], Any], times: int = 7) -> list[float]:
+    """The best of several runs of each, one after the other, for what waits for the disk as well."""
+    return [min(column) for column in zip(*([_timed(run) for run in runs] for _ in range(times)), strict=True)]
 
 
 def _timed(run: Callable[[], Any]) -> float:
@@ -102,10 +110,19 @@ def ratios() -> Iterator[tuple[str, float, str]]:
             "copying the arrays, writing its bytes beside and renaming",
         )
 
+        written = Path(folder) / "b.obj"
+        zo.write(scene, written)
+        size = written.stat().st_size
+        took = usual(lambda: zo.write(scene, written))
+        reading = usual(written.read_bytes)
+        yield f"write OBJ, {size / 1e6:.0f} MB", took / reading, "reading its bytes"
+        yield "  the bound of 60 MB/s", size / 60e6 / reading, "reading its bytes"
+
     sort = usual(lambda: np.argsort(mesh.corner_point))
     split = usual(lambda: triangulate(mesh.points, mesh.face_start, mesh.corner_point))
     yield "triangulate 500,000 quads", split / sort, "an argsort of their corners"
     yield from _steps_on_a_million_triangles(scene)
+    yield from _jobs()
 
 
 def _steps_on_a_million_triangles(scene: zo.Scene) -> Iterator[tuple[str, float, str]]:
@@ -133,6 +150,51 @@ def _steps_on_a_million_triangles(scene: zo.Scene) -> Iterator[tuple[str, float,
     for label, one in surface:
         took = usual(lambda one=one: one.apply(fresh(np.eye(4))), 5)  # type: ignore[misc]
         yield f"{label}, a million triangles", took / sort, "an argsort of the corners (bound 6)"
+
+
+def _jobs() -> Iterator[tuple[str, float, str]]:
+    """What a job costs over the work in it, what remembering saves, and what a second worker brings."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        small, large = folder / "small", folder / "large"
+        small.mkdir()
+        large.mkdir()
+        for number in range(200):
+            zo.write(sheet(20, number), small / f"piece_{number:03}.obj")
+        for number in range(16):
+            zo.write(sheet(316, number), large / f"piece_{number}.obj")
+        chosen = (zo.steps.Weld(), zo.steps.Normals(by="angle"), zo.steps.Pivot(at="base"))
+        # Every job finds out roles first and drops lights and cameras last.
+        all_steps = (zo.steps.Roles(), *chosen, zo.steps.Select(drop=("kind:light", "kind:camera")))
+        output = jobs.Output(formats=("glb",))
+
+        def job(source: Path) -> jobs.Job:
+            files = jobs.Source(files=(str(source),), unit="m")
+            return jobs.Job(sources=(files,), steps=chosen, outputs=(output,), folder=str(folder / "ready"))
+
+        def parts() -> None:
+            for path in sorted(small.iterdir()):
+                scene = zo.apply(
+                    zo.read(path, unit="m"), zo.steps.Reframe(axes="left up forward", unit="m"), *all_steps
+                )
+                deliver(scene, folder / "parts" / f"{path.stem}.glb")
+
+        whole, sum_of_parts = in_turn(lambda: zo.run_job(job(small), fresh=True), parts)
+        yield "a job over 200 small assets", whole / sum_of_parts, "reading, mending, writing each (bound 1.1)"
+        again = usual(lambda: zo.run_job(job(small)), 5)
+        yield "the same with nothing changed", again / whole, "the first run (bound 0.1)"
+        one, two = in_turn(*(partial(zo.run_job, job(large), fresh=True, workers=n) for n in (1, 2)), times=4)
+        yield "one worker, 16 of 200,000 triangles", one / two, "two workers (wanted: 1.6 or more)"
+
+
+def sheet(side: int, seed: int) -> zo.Scene:
+    """A rough square of 2 x side x side triangles."""
+    y, x = np.mgrid[0 : side + 1, 0 : side + 1]
+    points = np.stack([x, np.sin(x * 0.3 + seed) * np.cos(y * 0.2), y], -1).reshape(-1, 3)
+    a = (np.arange(side)[:, None] * (side + 1) + np.arange(side)).ravel()
+    corners = np.stack([a, a + side + 1, a + side + 2, a, a + side + 2, a + 1], 1).ravel().astype(np.int32)
+    mesh = zo.Mesh("sheet", points, np.arange(0, len(corners) + 1, 3, dtype=np.int32), corners)
+    return zo.Scene((Node("sheet", content=mesh),), zo.Frame("left up forward", "m"))
 
 
 def main() -> None:

@@ -1,4 +1,4 @@
-"""A step of one's own: sink every mesh of the boatyard half a metre into the water, then write it."""
+"""A step of one's own, known to jobs by its word: sink the boat into the water."""
 
 from dataclasses import replace
 from pathlib import Path
@@ -10,6 +10,7 @@ import zesty_otter as zo
 from zesty_otter.demo import write_kit
 
 
+@zo.steps.register
 class Sink(zo.steps.Step):
     """Lower the whole scene.
 
@@ -17,6 +18,7 @@ class Sink(zo.steps.Step):
     """
 
     slug: ClassVar[str] = "sink"
+    whole_scene: ClassVar[bool] = True
 
     depth: zo.steps.Length = Field("0.5m", validate_default=True, description="How far down.")
 
@@ -33,14 +35,19 @@ class Sink(zo.steps.Step):
 
 
 write_kit(Path("kit"))
-scene = zo.read("kit/work_boat/work_boat.obj", unit="ft", axes="back right up")
-scene = zo.apply(
-    scene,
-    zo.steps.Reframe(axes="left up forward", unit="m"),
-    zo.steps.Weld(distance="1mm"),
-    zo.steps.Normals(by="angle", angle=50),
-    Sink(depth="30cm"),
+Path("afloat.toml").write_text(
+    """
+steps = ["weld distance=1mm", "normals by=angle angle=50", "sink depth=30cm"]
+
+[[sources]]
+files = "kit/work_boat/work_boat.obj"
+unit = "ft"
+axes = "back right up"
+
+[[outputs]]
+target = "m-left-up-forward"
+"""
 )
-zo.write(scene, "work_boat.glb")
-low, high = scene.bounds()
+result = zo.run_job("afloat.toml")
+low, high = zo.read(result.folder / result.assets[0].files[0].path).bounds()
 print(f"The boat now lies between {low[1]:.2f} m and {high[1]:.2f} m.")

@@ -83,11 +83,12 @@ def test_the_demo_says_what_was_wrong_and_mended(run, tmp_path):
     assert ran.status == 0
     text = " ".join(ran.out.split())
     for piece in PIECES:
-        assert f"{piece.file} → {piece.out}" in text
-        assert (tmp_path / "yard" / "ready" / piece.out).exists()
-    assert text.count("as meant") == len(PIECES)
+        assert f"{piece.file} was wrong {' '.join(piece.wrong[0].split())}" in text
+        assert (tmp_path / "yard" / "ready" / "engine" / piece.out).exists()
+        assert (tmp_path / "yard" / "ready" / "joined" / piece.out.replace(".glb", ".obj")).exists()
+    assert text.count("as meant") == 2 * len(PIECES) + 1
     assert "12 m from the origin" in text
-    blocked = run("demo", tmp_path / "yard" / "ready" / PIECES[0].out)
+    blocked = run("demo", tmp_path / "yard" / "ready" / "engine" / PIECES[0].out)
     assert blocked.status == 4
     assert "Name another folder" in blocked.err
 
@@ -95,8 +96,11 @@ def test_the_demo_says_what_was_wrong_and_mended(run, tmp_path):
 @pytest.mark.parametrize("path", EXAMPLES, ids=lambda path: path.stem)
 def test_examples_run(path, tmp_path, monkeypatch):
     monkeypatch.chdir(tmp_path)
+    before = dict(STEPS)
     runpy.run_path(str(path), run_name="__main__")
     assert list(tmp_path.rglob("*.gl*"))
+    for slug in STEPS.keys() - before:
+        del STEPS[slug]
 
 
 def test_examples_in_docstrings_are_true():

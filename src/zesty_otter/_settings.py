@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -12,6 +12,7 @@ from pydantic import BaseModel, ConfigDict, ValidationError
 
 from zesty_otter.errors import InputError, UsageError, closest
 
+T = TypeVar("T")
 Key = tuple[str | int, ...]
 
 
@@ -22,6 +23,18 @@ class Settings(BaseModel):
 
 
 M = TypeVar("M", bound=BaseModel)
+
+
+def as_value(parse: Callable[[Any], T]) -> Callable[[Any], T]:
+    """A validator that turns what a parser says of a wrong value into a complaint that points at its place."""
+
+    def parsed(value: Any) -> T:
+        try:
+            return parse(value)
+        except UsageError as error:
+            raise ValueError(str(error)) from None
+
+    return parsed
 
 
 def read_settings(path: Path, model: type[M]) -> M:

@@ -12,8 +12,9 @@ from rich.markup import escape
 
 from zesty_otter.cli import console
 from zesty_otter.cli.console import results
-from zesty_otter.model import format_length, parse_length
+from zesty_otter.model import format_length
 from zesty_otter.steps import STEPS, Step, step_named
+from zesty_otter.steps.base import as_length
 
 
 def command(
@@ -84,7 +85,7 @@ def example_line(step: type[Step]) -> str:
 def setting_line(step: Step) -> str:
     """A step as it would be written, with those of its settings that are not the default."""
     said = step.model_dump(mode="json", exclude_defaults=True)
-    lengths = {key: format_length(value) for key, value in said.items() if _is_length(step.model_fields[key])}
+    lengths = {key: format_length(value) for key, value in said.items() if _is_length(type(step).model_fields[key])}
     return _line(step.slug, {**said, **{key: text.replace(" ", "") for key, text in lengths.items()}})
 
 
@@ -97,7 +98,7 @@ def _line(slug: str, settings: dict[str, Any]) -> str:
 
 
 def _is_length(field: Any) -> bool:
-    return any(getattr(one, "func", None) is parse_length for one in field.metadata)
+    return any(getattr(one, "func", None) is as_length for one in field.metadata)
 
 
 def _toml(value: Any) -> str:

@@ -13,22 +13,31 @@ from zesty_otter._compile import kernel
 _LOWEST = -60
 _POWERS = np.array([float(f"1e{n}") for n in range(_LOWEST, 61)])
 _WHOLE = np.array([10**n for n in range(10)], np.int64)
+_PARTS = np.array([10.0**-n for n in range(10)])
 
 WIDEST = 16
 """The most bytes a number takes, with a blank before it."""
 
 
 @kernel
+def _put_digits(value, count, out, at):
+    """Writes the last digits of a number that fits in 32 bits; returns what stands before them."""
+    # Division of 32-bit numbers without a sign is many times as fast as that of long ones.
+    left, ten = np.uint32(value), np.uint32(10)
+    for k in range(at + count - 1, at - 1, -1):
+        rest = left // ten
+        out[k] = 48 + (left - rest * ten)
+        left = rest
+    return left
+
+
+@kernel
 def put_integer(value, out, at):
-    """Writes a whole number of zero or more."""
+    """Writes a whole number from zero to 2**32 - 1."""
     size = 1
-    left = value // 10
-    while left:
+    while size < 10 and value >= _WHOLE[size]:
         size += 1
-        left //= 10
-    for k in range(at + size - 1, at - 1, -1):
-        out[k] = 48 + value % 10
-        value //= 10
+    _put_digits(value, size, out, at)
     return at + size
 
 
@@ -45,27 +54,24 @@ def put_float(number, out, at):
         value = -value
     mantissa, binary = math.frexp(value)
     step = math.ldexp(1.0, max(binary - 24, -149))
-    # A little less than half way to the nearer neighbour; below a power of two that is closer.
-    room = step * (0.2499 if mantissa == 0.5 else 0.4999)
-    exponent = math.floor(math.log10(value))
+    # A little less than half way to the neighbours; below a power of two that is closer.
+    above = step * 0.499999
+    below = above / 2 if mantissa == 0.5 and binary > -125 else above
+    exponent = ((binary - 1) * 78913) >> 18  # the decimal exponent, or one less
     scale = _POWERS[8 - exponent - _LOWEST]
     scaled = value * scale
     if scaled >= 1e9:
         exponent += 1
         scale = _POWERS[8 - exponent - _LOWEST]
         scaled = value * scale
-    elif scaled < 1e8:
-        exponent -= 1
-        scale = _POWERS[8 - exponent - _LOWEST]
-        scaled = value * scale
-    room *= scale
-    digits = np.int64(math.floor(scaled + 0.5))
+    above *= scale
+    below *= scale
+    digits = np.int64(scaled + 0.5)
     count = 9
     # Digits are dropped for as long as the number stays nearest.
     for dropped in range(1, 9):
-        power = _WHOLE[dropped]
-        shorter = np.int64(math.floor(scaled / power + 0.5)) * power
-        if abs(shorter - scaled) >= room:
+        shorter = np.int64(scaled * _PARTS[dropped] + 0.5) * _WHOLE[dropped]
+        if shorter - scaled >= above or scaled - shorter >= below:
             break
         digits, count = shorter, 9 - dropped
     if digits >= 1000000000:
@@ -85,19 +91,13 @@ def _put_decimal(digits, count, exponent, out, at):
         # Digits before the point, zeros up to it, digits after it.
         before = exponent + 1
         if count <= before:
-            for k in range(at + count - 1, at - 1, -1):
-                out[k] = 48 + digits % 10
-                digits //= 10
+            _put_digits(digits, count, out, at)
             for k in range(at + count, at + before):
                 out[k] = 48
             return at + before
-        for k in range(at + count, at + before, -1):
-            out[k] = 48 + digits % 10
-            digits //= 10
+        whole = _put_digits(digits, count - before, out, at + before + 1)
         out[at + before] = 46
-        for k in range(at + before - 1, at - 1, -1):
-            out[k] = 48 + digits % 10
-            digits //= 10
+        _put_digits(whole, before, out, at)
         return at + count + 1
     if -4 <= exponent < 0:
         out[at] = 48
@@ -106,9 +106,7 @@ def _put_decimal(digits, count, exponent, out, at):
         for _ in range(-exponent - 1):
             out[at] = 48
             at += 1
-        for k in range(at + count - 1, at - 1, -1):
-            out[k] = 48 + digits % 10
-            digits //= 10
+        _put_digits(digits, count, out, at)
         return at + count
     return _put_power(digits, count, exponent, out, at)
 
@@ -116,16 +114,10 @@ def _put_decimal(digits, count, exponent, out, at):
 @kernel
 def _put_power(digits, count, exponent, out, at):
     """Writes d.ddde-x."""
-    if count == 1:
-        out[at] = 48 + digits
-        at += 1
-    else:
-        for k in range(at + count, at + 1, -1):
-            out[k] = 48 + digits % 10
-            digits //= 10
-        out[at] = 48 + digits
-        out[at + 1] = 46
-        at += count + 1
+    first = _put_digits(digits, count - 1, out, at + 2)
+    out[at] = 48 + first
+    out[at + 1] = 46
+    at += 1 if count == 1 else count + 1
     out[at] = 101
     at += 1
     if exponent < 0:

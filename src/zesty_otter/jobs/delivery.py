@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 from zesty_otter import audit, formats
 from zesty_otter.audit import Arrival
+from zesty_otter.formats.files import put
 from zesty_otter.model import Note, Scene
 
 
@@ -18,9 +20,38 @@ def deliver(scene: Scene, path: Path) -> tuple[list[Note], Arrival]:
         What the writer translated or could not carry.
     arrival : Arrival
     """
-    notes = formats.write(scene, path)
-    kind = formats.format_of(path)
-    if kind.name in ("glb", "gltf"):
-        return notes, audit.arrived(scene, path)
+    return formats.write(scene, path), arrival_of(scene, path)
+
+
+def stage(scene: Scene, name: str, folder: Path) -> tuple[list[Note], Arrival, dict[str, tuple[Path, str]]]:
+    """Write a scene to a folder that nobody looks into yet, and compare.
+
+    Parameters
+    ----------
+    name : str
+        The name the file is to have; the files it names go by that.
+    folder : Path
+        Not there yet. A file that stands alone is put beside it, which saves making it.
+
+    Returns
+    -------
+    notes, arrival
+        As of `deliver`.
+    files : dict of str to (Path, str)
+        Every file that was made, by name from where ``name`` will stand: where it is now, and its SHA-256.
+    """
+    encoded = formats.format_of(Path(name)).encode(scene, name)
+    if len(encoded.files) == 1:
+        places = {name: folder.with_name(folder.name + Path(name).suffix)}
+    else:
+        places = {one: folder / one for one in encoded.files}
+    files = {one: (places[one], put(buffers, places[one])) for one, buffers in encoded.files.items()}
+    return encoded.notes, replace(arrival_of(scene, places[name]), path=name), files
+
+
+def arrival_of(scene: Scene, path: Path) -> Arrival:
+    """The comparison of a file with the scene it was written from."""
+    if formats.format_of(path).name in ("glb", "gltf"):
+        return audit.arrived(scene, path)
     found = formats.read(path, scene.frame.unit, " ".join(scene.frame.axes))
-    return notes, audit.arrived(scene, path, found)
+    return audit.arrived(scene, path, found)

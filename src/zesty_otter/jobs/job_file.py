@@ -13,8 +13,8 @@ from pydantic_core import CoreSchema
 from zesty_otter._settings import Settings, read_settings
 from zesty_otter.errors import UsageError, closest
 from zesty_otter.formats import FORMATS
-from zesty_otter.model import format_unit, parse_axes, parse_unit
 from zesty_otter.steps import STEPS, Length, Step, Words, step_from_text, step_named
+from zesty_otter.targets import Axes, Unit
 
 TOKENS = ("name", "source", "folder", "group", "output", "target", "suffix", "number")
 """What folder and file templates may hold."""
@@ -52,20 +52,6 @@ class _StepSchema:
         return {"anyOf": [{"type": "string"}, *tables]}
 
 
-def _known_unit(unit: Any) -> Any:
-    try:
-        return None if unit is None else format_unit(parse_unit(unit)).removesuffix(" m")
-    except UsageError as error:
-        raise ValueError(str(error)) from None
-
-
-def _known_axes(axes: str) -> str:
-    try:
-        return " ".join(parse_axes(axes))
-    except UsageError as error:
-        raise ValueError(str(error)) from None
-
-
 def _known_format(name: str) -> str:
     known = [one.name for one in FORMATS if one.writer]
     if name.lstrip(".").lower() not in known:
@@ -87,8 +73,6 @@ def _known_tokens(template: str) -> str:
 
 _ONE_OR_MORE = WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}]})
 Texts = Annotated[tuple[str, ...], BeforeValidator(_as_tuple), _ONE_OR_MORE]
-Unit = Annotated[str | float, BeforeValidator(_known_unit)]
-Axes = Annotated[str, AfterValidator(_known_axes)]
 Template = Annotated[str, AfterValidator(_known_tokens)]
 AnyStep = Annotated[Step, BeforeValidator(_as_step), _StepSchema]
 FormatName = Annotated[str, AfterValidator(_known_format)]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import fnmatch
+import functools
 import glob
 import re
 from collections.abc import Iterator, Mapping
@@ -58,7 +59,7 @@ class PlannedOutput:
         if self.settings.suffix and "{suffix}" not in file:
             file += "{suffix}"
         folder = filled(self.settings.folder, tokens)
-        name = _safe.safe(filled(file, tokens))
+        name = _safe(filled(file, tokens))
         return Path(folder) / f"{name}{kind.suffixes[0]}"
 
     def tokens(self, task: Task, name: str, group: str = "", number: int = 1) -> dict[str, str]:
@@ -72,7 +73,7 @@ class PlannedOutput:
             "suffix": self.settings.suffix,
             "number": str(number),
         }
-        safe = {key: _safe.safe(value) if value and key != "suffix" else value for key, value in found.items()}
+        safe = {key: _safe(value) if value and key != "suffix" else value for key, value in found.items()}
         return {**safe, "folder": task.parts[0].file.below}
 
 
@@ -175,7 +176,7 @@ def frame_in(kind: Format, space: Frame | None, axes: str | None, unit: str | fl
     return fixed if fixed.unit is not None else asked
 
 
-_safe = steps.Names()
+_safe = functools.lru_cache(4096)(steps.Names().safe)
 
 
 def _planned_outputs(job: Job) -> Iterator[PlannedOutput]:
@@ -259,11 +260,11 @@ def _tasks(
     home: Path,
     problems: list[tuple[str, ZestyOtterError]],
 ) -> Iterator[Task]:
-    single: dict[Path, SourceFile] = {}
-    together: dict[Path, SourceFile] = {}
+    single: dict[str, SourceFile] = {}
+    together: dict[str, SourceFile] = {}
     for source in job.sources:
         for file in _files(source, home, problems):
-            key = file.path.resolve()
+            key = str(file.path.absolute())
             if key not in single and key not in together:
                 (together if source.assemble else single)[key] = file
     for file in single.values():

@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -71,12 +71,8 @@ class Record:
 
     def write(self) -> None:
         """Put the record in its place."""
-        document = {
-            "zesty_otter": __version__,
-            "assets": {name: _plain(self.entries[name]) for name in sorted(self.entries)},
-        }
-        text = json.dumps(document, indent=1, ensure_ascii=False, sort_keys=True)
-        save({self.path.name: [text.encode() + b"\n"]}, self.path)
+        text = _lines("{", {name: _plain(self.entries[name]) for name in sorted(self.entries)}, "}")
+        save({self.path.name: [f'{{"zesty_otter": "{__version__}", "assets": {text}}}\n'.encode()]}, self.path)
 
 
 def load(path: Path) -> Record:
@@ -91,33 +87,40 @@ def load(path: Path) -> Record:
     return record
 
 
-def arrivals(entries: dict[str, Entry]) -> dict[str, Any]:
-    """What arrived, as a document: for each asset its files with width, height and depth in metres, and counts."""
-    return {
-        "assets": [
-            {
-                "asset": name,
-                "files": [
-                    {
-                        "output": one.output,
-                        "file": one.path,
-                        "bytes": one.facts.bytes,
-                        "size": [round(side, 6) for side in one.facts.size],
-                        "nodes": one.facts.nodes,
-                        "meshes": one.facts.meshes,
-                        "triangles": one.facts.triangles,
-                        "vertices": one.facts.vertices,
-                        "sections": one.facts.sections,
-                        "materials": list(one.facts.materials),
-                        "arrived": not one.problems,
-                        "problems": list(one.problems),
-                    }
-                    for one in entry.files
-                ],
-            }
-            for name, entry in sorted(entries.items())
-        ]
+def _lines(opening: str, items: dict[str, Any], closing: str) -> str:
+    """JSON with a line for each item, quick to make and easy to compare; a list when it opens with a bracket."""
+    lines = [json.dumps(item, ensure_ascii=False) for item in items.values()]
+    if opening == "{":
+        lines = [f"{json.dumps(name, ensure_ascii=False)}: {line}" for name, line in zip(items, lines, strict=True)]
+    return opening + ",".join(f"\n {line}" for line in lines) + f"\n{closing}"
+
+
+def arrivals(entries: dict[str, Entry]) -> str:
+    """What arrived, as JSON: for each asset its files with width, height and depth in metres, and counts."""
+    items = {
+        name: {
+            "asset": name,
+            "files": [
+                {
+                    "output": one.output,
+                    "file": one.path,
+                    "bytes": one.facts.bytes,
+                    "size": [round(side, 6) for side in one.facts.size],
+                    "nodes": one.facts.nodes,
+                    "meshes": one.facts.meshes,
+                    "triangles": one.facts.triangles,
+                    "vertices": one.facts.vertices,
+                    "sections": one.facts.sections,
+                    "materials": list(one.facts.materials),
+                    "arrived": not one.problems,
+                    "problems": list(one.problems),
+                }
+                for one in entry.files
+            ],
+        }
+        for name, entry in sorted(entries.items())
     }
+    return f'{{"assets": {_lines("[", items, "]")}}}\n'
 
 
 def entry_of(
@@ -130,17 +133,34 @@ def entry_of(
 def delivered(made: Made, name: str) -> Delivered:
     """A made file as it stands in its place under ``name``."""
     home = Path(name).parent
-    hashes = {(home / path).as_posix(): one for path, one in made.hashes.items()}
+    hashes = {(home / path).as_posix(): one for path, (_, one) in made.files.items()}
     return Delivered(made.output, name, hashes, made.facts, made.problems)
 
 
-def settings_of(task: Task, home: Path) -> str:
-    """A hash of everything in a job that decides how an asset comes out, apart from its files."""
-    document = {
+def settings_of(tasks: Sequence[Task], home: Path) -> dict[str, str]:
+    """For each task by name a hash of everything in a job that decides how it comes out, apart from its files."""
+    if not tasks:
+        return {}
+    # What they have in common is gone through once.
+    common = {
         "version": __version__,
-        "frame": str(task.frame),
-        "steps": _steps(task.steps),
-        "parts": [
+        "frame": str(tasks[0].frame),
+        "steps": _steps(tasks[0].steps),
+        "outputs": [
+            {
+                "settings": output.settings.model_dump(mode="json", exclude={"steps", "target"}),
+                "kinds": [kind.name for kind in output.kinds],
+                "frame": str(output.frame),
+                "target": output.target.model_dump(mode="json") if output.target else None,
+                "steps": _steps(output.steps),
+            }
+            for output in tasks[0].outputs
+        ],
+    }
+    start = hashlib.sha256(json.dumps(common, sort_keys=True).encode())
+    hashes = {}
+    for task in tasks:
+        parts = [
             {
                 "path": _from(home, part.file.path),
                 "role": part.role,
@@ -151,19 +171,11 @@ def settings_of(task: Task, home: Path) -> str:
                 "steps": _steps(part.file.steps),
             }
             for part in task.parts
-        ],
-        "outputs": [
-            {
-                "settings": output.settings.model_dump(mode="json", exclude={"steps", "target"}),
-                "kinds": [kind.name for kind in output.kinds],
-                "frame": str(output.frame),
-                "target": output.target.model_dump(mode="json") if output.target else None,
-                "steps": _steps(output.steps),
-            }
-            for output in task.outputs
-        ],
-    }
-    return hashlib.sha256(json.dumps(document, sort_keys=True).encode()).hexdigest()
+        ]
+        own = start.copy()
+        own.update(json.dumps(parts, sort_keys=True).encode())
+        hashes[task.name] = own.hexdigest()
+    return hashes
 
 
 def _steps(steps: Iterable[Step]) -> list[Any]:

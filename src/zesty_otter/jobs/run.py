@@ -12,7 +12,7 @@ import sys
 import threading
 import time
 from collections.abc import Callable, Iterator
-from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
+from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass, field, replace
 from functools import partial
@@ -34,7 +34,7 @@ from zesty_otter.model import Note
 
 State = Literal["written", "unchanged", "kept", "failed", "planned"]
 
-_RECORD_EVERY = 1.0  # seconds between records of a run under way
+_RECORD_EVERY = 1.0  # seconds between records of a run under way, at the least
 
 
 @dataclass(frozen=True)
@@ -157,10 +157,10 @@ class _Run:
         self.folder = self.plan.folder
         self.record: Record = record.load(self.folder / f"{self.plan.name}.record.json")
         self.before = dict(self.record.entries)
-        self.settings = {task.name: record.settings_of(task, self.folder) for task in self.plan.tasks}
+        self.settings = record.settings_of(self.plan.tasks, self.folder)
         self.total = len(self.plan.tasks)
-        self.inputs = {part.file.path.resolve() for task in self.plan.tasks for part in task.parts}
-        self.recorded_at = time.monotonic()
+        self.inputs = {_identity(part.file.path) for task in self.plan.tasks for part in task.parts}
+        self.record_due = time.monotonic() + _RECORD_EVERY
 
     def planned(self) -> JobResult:
         """What a run would do."""
@@ -204,6 +204,7 @@ class _Run:
             self._write_record()
         finally:
             shutil.rmtree(staging, ignore_errors=True)
+            self._sweep()
             with contextlib.suppress(OSError):
                 self.folder.rmdir()  # only succeeds when nothing was put there
         return self._job_result(overview)
@@ -217,9 +218,7 @@ class _Run:
         """A folder of this run's own, in which files stand until they are whole."""
         staging = self.folder / f".zesty-otter-{os.getpid()}"
         try:
-            for left in self.folder.glob(".zesty-otter-*"):
-                if not _is_running(left.name.rpartition("-")[2]):
-                    shutil.rmtree(left, ignore_errors=True)
+            self._sweep()
             staging.mkdir(parents=True, exist_ok=True)
         except OSError as error:
             raise OutputError(
@@ -228,6 +227,12 @@ class _Run:
                 remedy="Choose another folder in the job, or change its permissions.",
             ) from None
         return staging
+
+    def _sweep(self) -> None:
+        """Remove what runs that were killed left behind."""
+        for left in self.folder.glob(".zesty-otter-*"):
+            if not _is_running(left.name.rpartition("-")[2]):
+                shutil.rmtree(left, ignore_errors=True)
 
     def _is_current(self, task: Task) -> bool:
         entry = self.before.get(task.name)
@@ -275,24 +280,25 @@ class _Run:
         settings = "edited" if kept else self.settings[task.name]
         self.record.entries[task.name] = record.entry_of(settings, done.inputs, files, self.folder)
         self._finish(AssetResult(task.name, state, tuple(files), done.notes, tuple(findings)))
-        if time.monotonic() - self.recorded_at > _RECORD_EVERY:
+        if time.monotonic() > self.record_due:
             self._write_record()
 
     def _put_in_place(self, made: Made) -> None:
         """Move a file and its companions to where they belong, the file itself last."""
         home = (self.folder / made.path).parent
-        names = sorted(made.hashes, key=lambda name: (name == made.path.name, name))
+        names = sorted(made.files, key=lambda name: (name == made.path.name, name))
         for name in names:
             target = home / name
-            if target.resolve() in self.inputs:
+            if target.exists() and _identity(target) in self.inputs:
                 raise OutputError("is one of the sources of the job.", file=target, remedy="Choose another folder.")
             if target.is_dir():
                 raise OutputError("is a folder.", file=target, remedy="Move it away, or choose another name.")
         try:
             for name in names:
                 target = home / name
-                target.parent.mkdir(parents=True, exist_ok=True)
-                _move(made.staged / name, target)
+                if not target.parent.exists():
+                    target.parent.mkdir(parents=True, exist_ok=True)
+                _move(made.files[name][0], target)
         except OSError as error:
             raise OutputError(
                 f"could not be written: {error.strerror or error}.",
@@ -357,11 +363,12 @@ class _Run:
             self.remarks += [f"{path} is left from an earlier run; {name} is not in the job any more" for path in left]
 
     def _write_record(self) -> None:
-        self.recorded_at = time.monotonic()
+        began = time.monotonic()
         self.record.write()
-        text = json.dumps(record.arrivals(self.record.entries), indent=1, ensure_ascii=False)
         path = self.folder / "arrivals.json"
-        save({path.name: [text.encode() + b"\n"]}, path)
+        save({path.name: [record.arrivals(self.record.entries).encode()]}, path)
+        now = time.monotonic()
+        self.record_due = now + max(_RECORD_EVERY, 50 * (now - began))
 
 
 def _edited(path: str) -> Finding:
@@ -402,6 +409,15 @@ def _move(source: Path, target: Path) -> None:
             beside.unlink(missing_ok=True)
 
 
+def _identity(path: Path) -> tuple[int, int]:
+    """What tells a file from all others, by whichever way one gets to it."""
+    try:
+        about = path.stat()
+    except OSError:
+        return -1, -1
+    return about.st_dev, about.st_ino
+
+
 def _is_running(pid: str) -> bool:
     if sys.platform == "win32":  # where there is no harmless signal to ask with
         return True
@@ -416,40 +432,39 @@ def _is_running(pid: str) -> bool:
 
 def _worked(tasks: list[Task], staging: Path, workers: int) -> Iterator[tuple[Task, Done]]:
     """Every task with what came of it, as each is done."""
-    folders = {task.name: staging / str(n) for n, task in enumerate(tasks)}
     if workers == 1 or len(tasks) < 2:
-        for task in tasks:
-            yield task, work(task, folders[task.name])
+        for number, task in enumerate(tasks):
+            yield task, work(task, staging / str(number))
         return
     # The longest first, so that no worker is left with one at the end.
-    waiting = sorted(tasks, key=lambda task: -sum(_size(part.file.path) for part in task.parts))
-    suspects: list[Task] = []
-    with _pool(min(workers, len(tasks))) as pool:
-        running: dict[Future[Done], Task] = {pool.submit(work, t, folders[t.name]): t for t in waiting}
+    order = sorted(range(len(tasks)), key=lambda n: -sum(_size(part.file.path) for part in tasks[n].parts))
+    suspects: list[int] = []
+    with _pool(tasks, staging, min(workers, len(tasks))) as pool:
+        running = {pool.submit(_work_on, number): number for number in order}
         while running:
             finished, _ = wait(running, return_when=FIRST_COMPLETED)
             for future in finished:
-                task = running.pop(future)
+                number = running.pop(future)
                 try:
-                    yield task, future.result()
+                    yield tasks[number], future.result()
                 except BrokenProcessPool:
-                    suspects.append(task)
+                    suspects.append(number)
     # A worker died and took the pool with it; alone it shows which asset it was.
-    for task in suspects:
-        with _pool(1) as pool:
+    for number in suspects:
+        with _pool(tasks, staging, 1) as pool:
             try:
-                yield task, pool.submit(work, task, folders[task.name]).result()
+                yield tasks[number], pool.submit(_work_on, number).result()
             except BrokenProcessPool:
                 problem = "the process that worked on it was killed, perhaps for want of memory."
-                yield task, Done(error=InputError(problem, file=task.name, remedy="Run it alone with --only."))
+                remedy = "Run it alone with --only."
+                yield tasks[number], Done(error=InputError(problem, file=tasks[number].name, remedy=remedy))
 
 
 @contextlib.contextmanager
-def _pool(workers: int) -> Iterator[ProcessPoolExecutor]:
-    # Forked workers know the steps that a user's script registered.
-    method = "fork" if sys.platform == "linux" else None
-    context = multiprocessing.get_context(method)
-    pool = ProcessPoolExecutor(workers, context, initializer=_begin, initargs=(os.getpid(),))
+def _pool(tasks: list[Task], staging: Path, workers: int) -> Iterator[ProcessPoolExecutor]:
+    # Forked workers know the steps that a user's script made, without having to be told.
+    context = multiprocessing.get_context("fork" if sys.platform == "linux" else None)
+    pool = ProcessPoolExecutor(workers, context, initializer=_begin, initargs=(os.getpid(), tasks, staging))
     try:
         yield pool
     except BaseException:
@@ -460,16 +475,26 @@ def _pool(workers: int) -> Iterator[ProcessPoolExecutor]:
         pool.shutdown(wait=True, cancel_futures=True)
 
 
-def _begin(parent: int) -> None:
+_here: tuple[list[Task], Path] = ([], Path())  # in a worker: all tasks, and where files are made
+
+
+def _begin(parent: int, tasks: list[Task], staging: Path) -> None:
     """What a worker does first: it leaves interrupts to its parent and does not outlive it."""
+    global _here
+    _here = tasks, staging
     signal.signal(signal.SIGINT, signal.SIG_IGN)
 
     def watch() -> None:
         while os.getppid() == parent:
-            time.sleep(0.5)
+            time.sleep(0.2)
         os._exit(1)
 
     threading.Thread(target=watch, daemon=True).start()
+
+
+def _work_on(number: int) -> Done:
+    tasks, staging = _here
+    return work(tasks[number], staging / str(number))
 
 
 def _size(path: Path) -> int:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import os
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -14,26 +15,27 @@ from zesty_otter.audit.findings import Finding
 from zesty_otter.errors import InputError, UnknownUnitError, ZestyOtterError
 from zesty_otter.formats.files import inputs_of
 from zesty_otter.jobs.assemble import ReadPart, assembled
-from zesty_otter.jobs.delivery import deliver
+from zesty_otter.jobs.delivery import stage
 from zesty_otter.jobs.plan import Part, PlannedOutput, Task
 from zesty_otter.jobs.split import Piece, at_origin, has_mesh, joined, split
 from zesty_otter.model import Note, Scene
 from zesty_otter.steps import Divide, Reframe, Roles, apply
+
+_BLOCK = 1 << 20
 
 
 @dataclass(frozen=True)
 class Made:
     """A file that was made, with those that belong to it.
 
-    ``path`` is where it goes, from the folder of the job; ``staged`` the folder in which it and its
-    companions stand until then. ``hashes`` are of all of them, by name from the folder of ``path``.
-    ``facts`` and ``problems`` are those of its arrival.
+    ``path`` is where it goes, from the folder of the job. ``files`` says where it and its companions stand
+    until then, and their hashes, by name from the folder of ``path``. ``facts`` and ``problems`` are those
+    of its arrival.
     """
 
     output: str
     path: Path
-    staged: Path
-    hashes: dict[str, str]
+    files: dict[str, tuple[Path, str]]
     facts: FileFacts
     problems: tuple[str, ...]
 
@@ -50,7 +52,9 @@ class Done:
 
 
 def work(task: Task, staging: Path | None) -> Done:
-    """Do a task; files are made below ``staging``, or nothing is written when it is None.
+    """Do a task; files are made in folders called like ``staging`` with a number behind it.
+
+    Nothing is written when ``staging`` is None.
 
     Whatever goes wrong with the source is part of what came of it.
     """
@@ -107,10 +111,10 @@ def _work(task: Task, staging: Path | None) -> Done:
                 if staging is None:
                     made.append(only_planned(output, path))
                     continue
-                folder = staging / str(len(made))
-                written, arrival = deliver(scene_of_file, folder / path.name)
+                folder = staging.with_name(f"{staging.name}-{len(made)}")
+                written, arrival, files = stage(scene_of_file, path.name, folder)
                 notes += [replace(note, place=place) for note in written]
-                made.append(Made(output.name, path, folder, _hashes(folder), arrival.facts, arrival.problems))
+                made.append(Made(output.name, path, files, arrival.facts, arrival.problems))
     return Done(tuple(made), tuple(_inputs(scene)), tuple(notes), tuple(dict.fromkeys(findings)))
 
 
@@ -158,12 +162,7 @@ def _numbered(folder: Path, path: Path) -> Path:
 def only_planned(output: PlannedOutput, path: Path) -> Made:
     """A file that is not written."""
     nothing = FileFacts(0, ("left", "up", "forward"), 0, (), 0, 0, 0, 0, (), 0, (0.0, 0.0, 0.0), (0.0, 0.0, 0.0))
-    return Made(output.name, path, Path(), {}, nothing, ())
-
-
-def _hashes(folder: Path) -> dict[str, str]:
-    files = sorted(path for path in folder.rglob("*") if path.is_file())
-    return {path.relative_to(folder).as_posix(): hash_of(path) or "" for path in files}
+    return Made(output.name, path, {}, nothing, ())
 
 
 def _inputs(scene: Scene) -> Iterator[tuple[Path, str | None]]:
@@ -179,7 +178,12 @@ def _inputs(scene: Scene) -> Iterator[tuple[Path, str | None]]:
 def hash_of(path: Path) -> str | None:
     """The SHA-256 of a file's bytes; None when it is not there."""
     try:
-        with path.open("rb") as file:
-            return hashlib.file_digest(file, "sha256").hexdigest()
+        with path.open("rb", buffering=0) as file:
+            # No larger than the file: making large buffers takes longer than hashing small files.
+            size = min(os.fstat(file.fileno()).st_size + 1, _BLOCK)
+            digest = hashlib.sha256()
+            while block := file.read(size):
+                digest.update(block)
+            return digest.hexdigest()
     except OSError:
         return None

@@ -8,6 +8,7 @@ forward`` means that +X is the asset's left, +Y its top, and that it looks along
 
 from __future__ import annotations
 
+import functools
 import itertools
 import math
 import re
@@ -88,6 +89,7 @@ class Frame:
         return f"{' '.join(self.axes)}, {format_unit(self.unit)}"
 
 
+@functools.lru_cache(maxsize=256)
 def parse_axes(axes: str | tuple[str, ...]) -> tuple[str, str, str]:
     """Three direction words as a tuple, from text such as ``"left up forward"``."""
     words = re.split(r"[\s,\-]+", axes.strip().lower()) if isinstance(axes, str) else list(axes)

@@ -53,9 +53,10 @@ def register(step: type[Step]) -> type[Step]:
     Examples
     --------
     >>> import zesty_otter as zo
-    >>> @zo.steps.register
+    >>> @zo.steps.register  # doctest: +SKIP
     ... class Nothing(zo.steps.Step):
     ...     slug = "nothing"
+    ...
     ...     def change(self, scene):
     ...         return scene
     """

@@ -7,12 +7,14 @@ from typing import Annotated, Any, ClassVar
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, WithJsonSchema, model_validator
 
+from zesty_otter._settings import as_value
 from zesty_otter.errors import UsageError, closest
 from zesty_otter.model import Node, Note, Scene, parse_length
 from zesty_otter.steps.words import Words, chosen_numbers
 
+as_length = as_value(parse_length)
 Length = Annotated[
-    float, BeforeValidator(parse_length), WithJsonSchema({"type": ["number", "string"], "examples": ["2cm", 0.02]})
+    float, BeforeValidator(as_length), WithJsonSchema({"type": ["number", "string"], "examples": ["2cm", 0.02]})
 ]
 """A length in metres; also written with a unit, such as ``"2cm"``."""
 

@@ -9,6 +9,7 @@ from typing import Annotated, Any, ClassVar
 import numpy as np
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
+from zesty_otter._settings import as_value
 from zesty_otter.errors import UsageError
 from zesty_otter.model import Mesh, Node, Scene, format_length
 from zesty_otter.steps.base import Length, Step
@@ -38,7 +39,7 @@ class Scale(Step):
     whole_scene: ClassVar[bool] = True
     example: ClassVar[dict[str, Any]] = {"height": "1.8m"}
 
-    factor: Annotated[float, BeforeValidator(parse_factor), _FACTOR] | None = Field(
+    factor: Annotated[float, BeforeValidator(as_value(parse_factor)), _FACTOR] | None = Field(
         None,
         gt=0,
         allow_inf_nan=False,

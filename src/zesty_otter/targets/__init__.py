@@ -4,37 +4,31 @@ from __future__ import annotations
 
 from importlib import resources
 from pathlib import Path
-from typing import Literal
+from typing import Annotated, Literal
 
-from pydantic import Field, field_validator
+from pydantic import AfterValidator, BeforeValidator, Field, field_validator
 
-from zesty_otter._settings import Settings, read_settings
+from zesty_otter._settings import Settings, as_value, read_settings
 from zesty_otter.errors import UsageError, closest
-from zesty_otter.model import ROLES, Frame, parse_axes, parse_unit
+from zesty_otter.model import ROLES, Frame, format_unit, parse_axes, parse_unit
+
+
+def _spelled(unit: float | str) -> str:
+    return format_unit(parse_unit(unit)).removesuffix(" m")
+
+
+Axes = Annotated[str, AfterValidator(as_value(lambda axes: " ".join(parse_axes(axes))))]
+"""Three direction words."""
+
+Unit = Annotated[float | str, BeforeValidator(as_value(_spelled))]
+"""A unit's name or its length in metres."""
 
 
 class Space(Settings):
     """The space the target works in."""
 
-    axes: str = Field("left up forward", description="What +X, +Y and +Z mean for the asset, in three words.")
-    unit: float | str = Field("m", description="Length of one unit: mm, cm, m, in, ft or a number of metres.")
-
-    @field_validator("axes")
-    @classmethod
-    def _three_words(cls, axes: str) -> str:
-        try:
-            return " ".join(parse_axes(axes))
-        except UsageError as error:
-            raise ValueError(str(error)) from None
-
-    @field_validator("unit")
-    @classmethod
-    def _length(cls, unit: float | str) -> float | str:
-        try:
-            parse_unit(unit)
-        except UsageError as error:
-            raise ValueError(str(error)) from None
-        return unit
+    axes: Axes = Field("left up forward", description="What +X, +Y and +Z mean for the asset, in three words.")
+    unit: Unit = Field("m", description="Length of one unit: mm, cm, m, in, ft or a number of metres.")
 
 
 class Limits(Settings):
