@@ -245,9 +245,9 @@ def test_assets_are_laid_out_in_rows_with_even_gaps(yard, tmp_path):
     scene = zo.read(tmp_path / "ready" / "all.glb")
     boxes = {root.name: zo.Scene((root,), scene.frame).bounds() for root in scene.roots}
     assert list(boxes) == ["gate", "net", "post"]
-    assert boxes["gate"].tolist() == [[-2, 0, 0], [0, 2, 2]]
-    assert boxes["net"].tolist() == [[-5.25, 0, 0], [-2.25, 3, 3]]
-    assert boxes["post"].tolist() == [[-1, 0, 3.25], [0, 1, 4.25]]
+    assert boxes["gate"].tolist() == [[0, 0, 0], [2, 2, 2]]
+    assert boxes["net"].tolist() == [[2.25, 0, 0], [5.25, 3, 3]]
+    assert boxes["post"].tolist() == [[0, 0, 3.25], [1, 1, 4.25]]
 
 
 @pytest.mark.parametrize("axes", ["left up forward", "forward right up", "right forward up"])

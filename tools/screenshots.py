@@ -79,7 +79,7 @@ def pieces(folder: Path) -> None:
     """The pieces as their written files hold them, each with its size."""
     figure, grid = plt.subplots(2, 4, figsize=(12.8, 8), facecolor=PAPER)
     for piece, axes in zip(PIECES, grid.ravel(), strict=True):
-        path = folder / "otterweir" / "ready" / piece.out
+        path = folder / "otterweir" / "ready" / "engine" / piece.out
         facts = inspect_glb(path)
         axes.imshow(_rendered(path, 310, 330), interpolation="antialiased")
         axes.set_axis_off()
@@ -150,6 +150,15 @@ def triangulate(folder: Path) -> None:
         axes.set_title(f"{title}\n{count_of(drawn.face_count, 'face')}", color=INK, fontsize=11)
     figure.tight_layout()
     figure.savefig(SHOTS / "triangulate.png", dpi=100)
+
+
+def overview(folder: Path) -> None:
+    """The kit as its job lays it out."""
+    figure, axes = plt.subplots(figsize=(12.8, 8), facecolor=PAPER)
+    axes.imshow(_rendered(folder / "otterweir" / "ready" / "overview.glb", 1240, 760), interpolation="antialiased")
+    axes.set_axis_off()
+    figure.tight_layout()
+    figure.savefig(SHOTS / "overview.png", dpi=100)
 
 
 def normals(folder: Path) -> None:
@@ -231,7 +240,17 @@ def main() -> None:
                 folder=folder,
             )
             terminal("steps", "zesty-otter steps", "zesty-otter steps weld", folder=folder)
-            for picture in (pieces, weld, triangulate, normals):
+            terminal(
+                "run",
+                "echo '# mended' >> otterweir/sources/lock_gate/lock_gate.obj",
+                "zesty-otter run otterweir/otterweir.toml",
+                folder=folder,
+            )
+            terminal(
+                "plan", "zesty-otter run otterweir/otterweir.toml --dry-run --fresh --only 'crate*'", folder=folder
+            )
+            terminal("targets", "zesty-otter targets", "zesty-otter targets m-right-up-forward", folder=folder)
+            for picture in (overview, pieces, weld, triangulate, normals):
                 picture(folder)
     finally:
         screen.terminate()

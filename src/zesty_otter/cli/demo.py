@@ -36,7 +36,9 @@ def command(
         result = run_job(job, on_progress=on_progress, workers=os.cpu_count() or 1)
     made = {Path(asset.name).name: asset for asset in result.assets}
     for piece in PIECES:
-        mended = [note.text for note in made[piece.file].notes if note.kind == "done" and not note.place]
+        mended = [
+            note.text for note in made[piece.file].notes if note.kind == "done" and not note.place.startswith("output")
+        ]
         rows = [("was wrong", escape("; ".join(piece.wrong)))]
         if mended:
             rows.append(("mended", escape("; ".join(dict.fromkeys(mended)))))

@@ -110,9 +110,10 @@ def _show_plan(path: Path, only: str | None) -> None:
         results.print(console.facts(rows))
         results.print()
     for output in made.tasks[0].outputs if made.tasks else ():
-        results.print(console.facts([("output", f"{escape(output.name)}: {escape(_output_words(output))}")]))
-        rows = [("", escape("\n".join(map(_line, output.steps))))] if output.steps else []
-        results.print(console.facts([("then", text) for _, text in rows]))
+        rows = [("output", f"{escape(output.name)}: {escape(_output_words(output))}")]
+        if output.steps:
+            rows.append(("first", escape("\n".join(map(_line, output.steps)))))
+        results.print(console.facts(rows))
     results.print()
 
 

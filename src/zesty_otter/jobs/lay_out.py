@@ -28,10 +28,10 @@ def in_rows(scenes: Sequence[Scene], gap: float, per_row: int | None = None) -> 
     Returns
     -------
     Scene
-        The first asset to the left and in front, each standing on height zero.
+        Seen from in front it reads like text, the first row farthest away; all stand on height zero.
     """
     frame = scenes[0].frame
-    from_here = np.eye(3) if frame.unit is None else frame.matrix_to(Frame("right forward up", "m"))
+    from_here = np.eye(3) if frame.unit is None else frame.matrix_to(Frame("left forward up", "m"))
     boxes = [_turned(scene.bounds(), from_here) for scene in scenes]
     sizes = np.array([box[1] - box[0] for box in boxes])
     limit = math.inf if per_row else max(math.sqrt(float(((sizes[:, 0] + gap) * (sizes[:, 1] + gap)).sum())) * 1.2,

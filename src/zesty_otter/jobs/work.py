@@ -97,8 +97,8 @@ def _work(task: Task, staging: Path | None) -> Done:
     notes = list(scene.notes)
     for output in task.outputs:
         prepared = prepare(scene, output)
-        place = f"output {output.name}"
-        notes += [replace(note, place=place) for note in prepared.notes[len(scene.notes) :]]
+        about = {"file": str(task.parts[0].file.path), "place": f"output {output.name}"}
+        notes += [replace(note, **about) for note in prepared.notes[len(scene.notes) :]]
         pieces = pieces_of(prepared, task, output)
         if not pieces:
             text = f"output '{output.name}' has nothing to write: no mesh with a face is left"
@@ -113,7 +113,7 @@ def _work(task: Task, staging: Path | None) -> Done:
                     continue
                 folder = staging.with_name(f"{staging.name}-{len(made)}")
                 written, arrival, files = stage(scene_of_file, path.name, folder)
-                notes += [replace(note, place=place) for note in written]
+                notes += [replace(note, **about) for note in written]
                 made.append(Made(output.name, path, files, arrival.facts, arrival.problems))
     return Done(tuple(made), tuple(_inputs(scene)), tuple(notes), tuple(dict.fromkeys(findings)))
 
