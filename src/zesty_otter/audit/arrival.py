@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Container, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -11,6 +11,8 @@ import numpy as np
 from zesty_otter.audit.facts import FileFacts, facts_of
 from zesty_otter.audit.glb import inspect_glb
 from zesty_otter.model import Frame, Scene, reframed
+
+_EVERYTHING = frozenset({"names", "tree", "materials"})
 
 
 @dataclass(frozen=True)
@@ -22,7 +24,7 @@ class Arrival:
     problems: tuple[str, ...]
 
 
-def arrived(scene: Scene, path: Path, found: Scene | None = None) -> Arrival:
+def arrived(scene: Scene, path: Path, found: Scene | None = None, carries: Container[str] = _EVERYTHING) -> Arrival:
     """Compare a written file with the scene it was written from.
 
     Parameters
@@ -32,20 +34,20 @@ def arrived(scene: Scene, path: Path, found: Scene | None = None) -> Arrival:
     path : Path
         What was written. A glTF file is taken apart here, by code that shares nothing with its writer.
     found : Scene, optional
-        What was read back from a file of any other format, in the frame it was written in.
+        What was read back from a file of any other format.
+    carries : container of str
+        What that format carries, of names, tree and materials; the rest is not missed.
     """
     if found is None:
         facts = inspect_glb(path)
         meant = facts_of(reframed(scene, Frame("left up forward", "m")))
-        has_tree = True
     else:
         facts = facts_of(found, path.stat().st_size)
-        meant = facts_of(scene)
-        has_tree = any(len(one) > 1 for one in facts.paths)
-    return Arrival(str(path), facts, tuple(_problems(scene, meant, facts, has_tree)))
+        meant = facts_of(scene if scene.frame == found.frame else reframed(scene, found.frame))
+    return Arrival(str(path), facts, tuple(_problems(scene, meant, facts, carries)))
 
 
-def _problems(scene: Scene, meant: FileFacts, found: FileFacts, has_tree: bool) -> Iterator[str]:
+def _problems(scene: Scene, meant: FileFacts, found: FileFacts, carries: Container[str]) -> Iterator[str]:
     box = np.array([meant.lowest, meant.highest])
     got = np.array([found.lowest, found.highest])
     # Sizes may differ by what 32-bit numbers round off at that distance from the origin.
@@ -55,19 +57,19 @@ def _problems(scene: Scene, meant: FileFacts, found: FileFacts, has_tree: bool) 
         ("triangles", found.triangles, meant.triangles),
         ("material sections", found.sections, meant.sections),
     ):
-        if have != wanted:
+        if have != wanted and (what == "triangles" or "materials" in carries):
             yield f"it has {have:,} {what}, meant were {wanted:,}"
-    if has_tree:
+    if "tree" in carries:
         # Lights and cameras may have got a node of their own to aim them.
         paths = tuple(one for one in found.paths if one in meant.paths or not one[-1].endswith("_aim"))
         wanted_paths = meant.paths
     else:
         paths = tuple(one[-1:] for one in found.paths)
         wanted_paths = tuple((placed.node.name,) for placed, mesh in scene.placed_meshes() if mesh.face_count)
-    if paths != wanted_paths:
+    if paths != wanted_paths and "names" in carries:
         yield _first_difference(paths, wanted_paths)
     missing = [name for name in meant.materials if " ".join(name.split()) not in found.materials]
-    if missing:
+    if missing and "materials" in carries:
         yield f"it lacks the materials {', '.join(missing[:5])}"
 
 

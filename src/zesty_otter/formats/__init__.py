@@ -16,6 +16,7 @@ Progress = Callable[[float], None]
 """Called with the share of the work that is done, 0 to 1."""
 
 CARRIES = (
+    "names",
     "tree",
     "polygons",
     "smoothing groups",
@@ -73,6 +74,7 @@ class Format:
 
 _GLTF_CARRIES = frozenset(
     {
+        "names",
         "tree",
         "normals",
         "UV sets",
@@ -94,6 +96,7 @@ FORMATS = (
         Frame("left up forward"),
         frozenset(
             {
+                "names",
                 "polygons",
                 "smoothing groups",
                 "normals",
@@ -106,6 +109,27 @@ FORMATS = (
         ),
         reader="zesty_otter.formats.obj.reader",
         writer="zesty_otter.formats.obj.writer",
+        axes_vary=True,
+    ),
+    Format(
+        "ply",
+        "PLY",
+        (".ply",),
+        Frame("left up forward"),
+        frozenset({"polygons", "normals", "UV sets", "colours"}),
+        reader="zesty_otter.formats.ply.reader",
+        writer="zesty_otter.formats.ply.writer",
+        magic=b"ply",
+        axes_vary=True,
+    ),
+    Format(
+        "stl",
+        "STL",
+        (".stl",),
+        Frame("right forward up"),
+        frozenset(),
+        reader="zesty_otter.formats.stl.reader",
+        writer="zesty_otter.formats.stl.writer",
         axes_vary=True,
     ),
     Format(

@@ -128,6 +128,21 @@ def _put_power(digits, count, exponent, out, at):
 
 
 @kernel
+def put_whole_rows(values, first, stop, out):
+    """Writes rows of whole numbers of zero or more as lines; returns how many bytes they took."""
+    at = 0
+    for row in range(first, stop):
+        for k in range(values.shape[1]):
+            if k:
+                out[at] = 32
+                at += 1
+            at = put_integer(values[row, k], out, at)
+        out[at] = 10
+        at += 1
+    return at
+
+
+@kernel
 def put_rows(prefix, values, first, stop, out):
     """Writes rows of 32-bit numbers as lines that begin with some bytes; returns how many bytes they took."""
     at = 0

@@ -163,3 +163,69 @@ def _word_end(data, at, stop):
     while at < stop and data[at] > 32:
         at += 1
     return at
+
+
+@kernel
+def _is_blank(c):
+    """Blanks and what stands between numbers in lists: , ; ( ) [ ]."""
+    return c <= 32 or c == 44 or c == 59 or c == 40 or c == 41 or c == 91 or c == 93
+
+
+@kernel
+def count_words(data, at, stop):
+    """How many words stand in data[at:stop]."""
+    count = 0
+    blank = True
+    for k in range(at, stop):
+        now = _is_blank(data[k])
+        if blank and not now:
+            count += 1
+        blank = now
+    return count
+
+
+@kernel
+def read_numbers(data, at, stop, out):
+    """Reads as many numbers as ``out`` holds; returns how many there were, and where reading ended.
+
+    Words that are no numbers end it before its time.
+    """
+    count = 0
+    while count < len(out):
+        while at < stop and _is_blank(data[at]):
+            at += 1
+        if at >= stop:
+            break
+        value, end, found = read_float(data, at, stop)
+        if not found or (end < stop and not _is_blank(data[end])):
+            break
+        out[count] = value
+        count += 1
+        at = end
+    return count, at
+
+
+@kernel
+def read_whole_numbers(data, at, stop, out):
+    """As `read_numbers`, for whole numbers; those beyond 32 bits become the largest there is."""
+    count = 0
+    while count < len(out):
+        while at < stop and _is_blank(data[at]):
+            at += 1
+        if at >= stop:
+            break
+        negative = data[at] == 45
+        k = at + 1 if negative or data[at] == 43 else at
+        first = k
+        value = np.int64(0)
+        while k < stop and 48 <= data[k] <= 57:
+            if value < 2147483647:
+                value = value * 10 + np.int64(data[k]) - 48
+            k += 1
+        if k == first or (k < stop and not _is_blank(data[k])):
+            break
+        value = min(value, 2147483647)
+        out[count] = -value if negative else value
+        count += 1
+        at = k
+    return count, at

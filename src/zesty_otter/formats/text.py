@@ -1,4 +1,4 @@
-"""Tables of numbers as text, a buffer at a time."""
+"""Tables of numbers as text: read in one go, written a buffer at a time."""
 
 from __future__ import annotations
 
@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from zesty_otter._late import LateModule, read_only
 
 digits = LateModule("zesty_otter.formats._digits")
+numbers = LateModule("zesty_otter.formats._numbers")
 
 BUFFER = 1 << 22
 
@@ -35,3 +36,51 @@ def number_lines(prefix: str, values: NDArray[Any]) -> Iterator[NDArray[np.uint8
     for first in range(0, len(rows), most):
         size = digits.put_rows(start, rows, first, min(first + most, len(rows)), out)
         yield out[:size].copy()
+
+
+def whole_number_lines(values: NDArray[Any]) -> Iterator[NDArray[np.uint8]]:
+    """Lines of whole numbers of zero or more, a row each.
+
+    Parameters
+    ----------
+    values : (N, n)
+    """
+    rows = read_only(values, np.int64)
+    out = np.empty(BUFFER, np.uint8)
+    most = max(BUFFER // (1 + 11 * rows.shape[1]), 1)
+    for first in range(0, len(rows), most):
+        size = digits.put_whole_rows(rows, first, min(first + most, len(rows)), out)
+        yield out[:size].copy()
+
+
+class NotNumbersError(ValueError):
+    """A word among numbers that is none; its text is the message."""
+
+
+def numbers_in(text: str | bytes | NDArray[np.uint8]) -> NDArray[np.float64]:
+    """The numbers in a text, whatever stands between them: blanks, commas, brackets.
+
+    Raises
+    ------
+    NotNumbersError
+        When there is a word that is no number.
+    """
+    return _read(text, np.float64, "read_numbers")
+
+
+def whole_numbers_in(text: str | bytes | NDArray[np.uint8]) -> NDArray[np.int32]:
+    """As `numbers_in`, for whole numbers."""
+    return _read(text, np.int32, "read_whole_numbers")
+
+
+def _read(text: str | bytes | NDArray[np.uint8], dtype: Any, reader: str) -> NDArray[Any]:
+    if isinstance(text, str):
+        text = text.encode("utf-8", "replace")
+    data = read_only(np.frombuffer(text, np.uint8) if isinstance(text, bytes) else text, np.uint8)
+    # Counting first costs little and keeps memory to what is needed.
+    out = np.empty(numbers.count_words(data, 0, len(data)), dtype)
+    count, at = getattr(numbers, reader)(data, 0, len(data), out)
+    if count < len(out):
+        word = bytes(data[at : at + 40]).split()[0:1]
+        raise NotNumbersError(f"'{word[0].decode('utf-8', 'replace') if word else ''}' is not a number")
+    return out

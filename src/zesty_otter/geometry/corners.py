@@ -89,6 +89,43 @@ def split_vertices(
     return vertex.reshape(-1, 3), first_corner[:count].copy()
 
 
+def split_corners(
+    face_start: NDArray[np.int32],
+    corner_point: NDArray[np.int32],
+    slot: NDArray[np.int32],
+    layers: Sequence[tuple[NDArray[np.float32], NDArray[np.int32]]],
+) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
+    """As `split_vertices`, for polygons.
+
+    Parameters
+    ----------
+    face_start : (F + 1,) int32
+    corner_point : (C,) int32
+    slot : (F,) int32
+        Faces of different slots share no vertices.
+    layers : sequence of (values (K, n) float32, index (C,) int32)
+
+    Returns
+    -------
+    vertex : (C,) int32
+        The vertex of each corner.
+    first_corner : (V,) int32
+        A corner of each vertex.
+    """
+    size = np.diff(face_start)
+    order = np.argsort(slot, kind="stable")
+    # Fans stand for the faces: they meet every corner, which is all that is asked.
+    count = size[order] - 2
+    face = np.repeat(order, count)
+    within = np.arange(len(face)) - np.repeat(np.cumsum(count) - count, count)
+    first = face_start[face]
+    fans = np.stack([first, first + within + 1, first + within + 2], axis=1).astype(np.int32)
+    of_fans, first_corner = split_vertices(fans, slot[face].astype(np.int32), corner_point, layers)
+    vertex = np.zeros(len(corner_point), np.int32)
+    vertex[fans.ravel()] = of_fans.ravel()
+    return vertex, first_corner
+
+
 def take_rows(values: NDArray[Any], index: NDArray[np.int32], missing: float = 0.0) -> NDArray[np.float32]:
     """Rows of a table as 32-bit numbers.
 

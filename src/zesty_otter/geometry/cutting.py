@@ -7,38 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.corners import split_vertices
-
 Ints = NDArray[np.int32]
-
-
-def vertex_of_corners(
-    face_start: Ints, corner_point: Ints, slot: Ints, layers: list[tuple[NDArray[np.float32], Ints]]
-) -> NDArray[np.int64]:
-    """The vertex a renderer needs for each corner: one for each combination of point, slot and layer values.
-
-    Parameters
-    ----------
-    face_start : (F + 1,) int32
-    corner_point : (C,) int32
-    slot : (F,) int32
-    layers : list of (values (K, n) float32, index (C,) int32)
-
-    Returns
-    -------
-    (C,) int64
-    """
-    size = np.diff(face_start)
-    order = np.argsort(slot, kind="stable")
-    # Fans stand for the faces: they meet every corner, which is all that is asked.
-    face = np.repeat(order, size[order] - 2)
-    within = np.arange(len(face)) - np.repeat(np.cumsum(size[order] - 2) - (size[order] - 2), size[order] - 2)
-    first = face_start[face]
-    fans = np.stack([first, first + within + 1, first + within + 2], axis=1).astype(np.int32)
-    vertex, _ = split_vertices(fans, slot[face].astype(np.int32), corner_point, layers)
-    out = np.zeros(len(corner_point), np.int64)
-    out[fans.ravel()] = vertex.ravel()
-    return out
 
 
 def cut_to_size(centres: NDArray[np.float64], face_start: Ints, vertex: NDArray[Any], most: int) -> NDArray[np.int32]:

@@ -51,7 +51,9 @@ def stage(scene: Scene, name: str, folder: Path) -> tuple[list[Note], Arrival, d
 
 def arrival_of(scene: Scene, path: Path) -> Arrival:
     """The comparison of a file with the scene it was written from."""
-    if formats.format_of(path).name in ("glb", "gltf"):
+    kind = formats.format_of(path)
+    if kind.name in ("glb", "gltf"):
         return audit.arrived(scene, path)
-    found = formats.read(path, scene.frame.unit, " ".join(scene.frame.axes))
-    return audit.arrived(scene, path, found)
+    # Files that say their frame are believed; others are in that of the scene.
+    said = (scene.frame.unit, " ".join(scene.frame.axes)) if kind.axes_vary else (None, None)
+    return audit.arrived(scene, path, formats.read(path, *said), kind.carries)

@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from zesty_otter.errors import UsageError
-from zesty_otter.geometry.corners import join_points
-from zesty_otter.geometry.cutting import cut_to_size, vertex_of_corners
+from zesty_otter.geometry.corners import join_points, split_corners
+from zesty_otter.geometry.cutting import cut_to_size
 from zesty_otter.geometry.normals import filled_normals
 from zesty_otter.geometry.topology import parts
 from zesty_otter.model import Content, Layer, Mesh, Node, Placed, Scene, count_of, joined_meshes, transformed
@@ -197,7 +197,7 @@ class Divide(Step):
         mesh = with_normals_fixed(mesh)
         layers = [(layer.values, layer.index) for layer in mesh.layers]
         joined = mesh.surface(join_points)[mesh.corner_point]
-        vertex = vertex_of_corners(mesh.face_start, joined, mesh.slot_of_face, layers)
+        vertex, _ = split_corners(mesh.face_start, joined, mesh.slot_of_face, layers)
         size = mesh.face_size
         centres = np.add.reduceat(mesh.points[mesh.corner_point], mesh.face_start[:-1], axis=0) / size[:, None]
         return cut_to_size(centres, mesh.face_start, vertex, self.vertices)

@@ -1,0 +1,65 @@
+"""What formats that know one bare mesh need of a scene."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zesty_otter.errors import InputError
+from zesty_otter.geometry.corners import join_points
+from zesty_otter.geometry.normals import filled_normals
+from zesty_otter.model import Layer, Mesh, Note, Scene, joined_meshes, transformed
+
+
+def nothing_to_write(scene: Scene) -> InputError:
+    """The complaint about a scene without a face."""
+    return InputError(
+        "there is nothing to write: the scene has no faces.",
+        file=scene.source,
+        remedy="`zesty-otter survey` shows what was read.",
+    )
+
+
+def settled(mesh: Mesh) -> Mesh:
+    """The mesh with the normals that its smoothing groups only imply; as it is when it has neither."""
+    own = mesh.normals
+    if (own is None and mesh.face_smoothing is None) or (own is not None and not own.has_holes):
+        return mesh
+    values, index = filled_normals(
+        mesh.points,
+        mesh.face_start,
+        mesh.corner_point,
+        mesh.surface(join_points),
+        mesh.face_smoothing,
+        None if own is None else (own.values, own.index),
+    )
+    others = tuple(layer for layer in mesh.layers if layer is not own)
+    return mesh.replace(layers=(*others, Layer("normal", values, index)))
+
+
+def as_one_mesh(scene: Scene, maker: str) -> tuple[Mesh, list[Note]]:
+    """Everything placed as one mesh in world space, and what that loses.
+
+    Raises
+    ------
+    InputError
+        When there is no face.
+    """
+    placed = [(one, mesh) for one, mesh in scene.placed_meshes() if mesh.face_count]
+    if not placed:
+        raise nothing_to_write(scene)
+    meshes = [
+        mesh if np.array_equal(one.world, np.eye(4)) else transformed(mesh, one.world[:3, :3], one.world[:3, 3])
+        for one, mesh in placed
+    ]
+    notes = []
+    title = maker.upper()
+    if len(placed) > 1:
+        names = ", ".join(one.node.name for one, _ in placed[:5]) + (", ..." if len(placed) > 5 else "")
+        notes.append(Note("lost", f"{title} has one mesh and no names: {names} became one", maker))
+    elif not np.array_equal(placed[0][0].world, np.eye(4)):
+        notes.append(Note("lost", f"{title} has no places: that of the node is in the points now", maker))
+    if scene.materials:
+        notes.append(Note("lost", f"{title} has no materials; they are left out", maker))
+    if any(one.node.kind in ("light", "camera") for one in scene.walk()):
+        notes.append(Note("lost", f"{title} has no lights and cameras; they are left out", maker))
+    return joined_meshes(placed[0][0].node.name if len(placed) == 1 else scene.name, meshes), notes

@@ -1,0 +1,1 @@
+"""PLY: polygons with properties."""

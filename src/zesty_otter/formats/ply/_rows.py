@@ -1,0 +1,98 @@
+"""Rows of a PLY element that hold lists, found by compiled code."""
+
+from zesty_otter._compile import kernel
+
+
+@kernel
+def _count_at(data, at, size, little):
+    value = 0
+    for k in range(size):
+        value = value * 256 + data[at + size - 1 - k if little else at + k]
+    return value
+
+
+@kernel
+def walk_rows(data, at, stop, is_list, count_size, item_size, little, starts, counts):
+    """Where each list of each row begins, and how long it is; returns the whole rows and where they end.
+
+    ``is_list``, ``count_size`` and ``item_size`` are of each property; ``starts`` and ``counts`` are
+    (rows, lists).
+    """
+    for row in range(len(starts)):
+        here = at
+        one = 0
+        for p in range(len(is_list)):
+            if not is_list[p]:
+                here += item_size[p]
+                continue
+            if here + count_size[p] > stop:
+                return row, at
+            count = _count_at(data, here, count_size[p], little)
+            here += count_size[p]
+            if count < 0 or count > (stop - here) // item_size[p]:
+                return row, at
+            starts[row, one] = here
+            counts[row, one] = count
+            here += count * item_size[p]
+            one += 1
+        if here > stop:
+            return row, at
+        at = here
+    return len(starts), at
+
+
+@kernel
+def take_lists(data, starts, counts, item_size, out):
+    """The bytes of lists, one after the other."""
+    at = 0
+    for row in range(len(starts)):
+        for k in range(starts[row], starts[row] + counts[row] * item_size):
+            out[at] = data[k]
+            at += 1
+    return at
+
+
+@kernel
+def walk_words(words, is_list, starts, counts):
+    """As `walk_rows`, over numbers that were read from text; returns the whole rows and the numbers in them."""
+    at = 0
+    for row in range(len(starts)):
+        here = at
+        one = 0
+        for p in range(len(is_list)):
+            if here >= len(words):
+                return row, at
+            if not is_list[p]:
+                here += 1
+                continue
+            count = words[here]
+            here += 1
+            if not 0 <= count <= len(words) - here:
+                return row, at
+            starts[row, one] = here
+            counts[row, one] = int(count)
+            here += int(count)
+            one += 1
+        if here > len(words):
+            return row, at
+        at = here
+    return len(starts), at
+
+
+@kernel
+def strips_to_triangles(strip, out):
+    """Triangles of strips whose parts are set apart by negative numbers; every other one is turned round."""
+    count = 0
+    first = 0
+    for k in range(len(strip)):
+        if strip[k] < 0:
+            first = k + 1
+        elif k - first >= 2:
+            a, b, c = strip[k - 2], strip[k - 1], strip[k]
+            if a != b and b != c and a != c:
+                flip = (k - first) % 2
+                out[count, 0] = b if flip else a
+                out[count, 1] = a if flip else b
+                out[count, 2] = c
+                count += 1
+    return count

@@ -1,0 +1,72 @@
+"""A scene to PLY, binary, little-endian: one mesh with normals, UVs and colours at its vertices."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter._late import read_only
+from zesty_otter.formats.bare import as_one_mesh, settled
+from zesty_otter.formats.files import Buffer, Encoded
+from zesty_otter.geometry.corners import split_corners, take_rows
+from zesty_otter.model import Mesh, Note, Scene, format_unit
+
+_PROPERTIES = {"normal": ("nx", "ny", "nz"), "uv": ("s", "t"), "color": ("red", "green", "blue", "alpha")}
+
+
+def encode(scene: Scene, name: str) -> Encoded:
+    """The file of a scene."""
+    mesh, notes = as_one_mesh(scene, "ply")
+    mesh = settled(mesh)
+    kept = [next(iter(mesh.layers_of(kind)), None) for kind in _PROPERTIES]
+    layers = [layer for layer in kept if layer is not None]
+    if len(mesh.uv_sets) > 1 or len(mesh.layers_of("color")) > 1:
+        notes.append(Note("lost", "PLY has one UV set and one colour; further ones are left out", "ply"))
+    no_slots = np.zeros(mesh.face_count, np.int32)
+    vertex, corner = split_corners(
+        mesh.face_start, mesh.corner_point, no_slots, [(layer.values, layer.index) for layer in layers]
+    )
+    columns = {axis: mesh.points[mesh.corner_point[corner], k].astype("<f4") for k, axis in enumerate("xyz")}
+    for layer in layers:
+        values = take_rows(layer.values, layer.index[corner], 1.0 if layer.kind == "color" else 0.0)
+        for k in range(values.shape[1]):
+            column = values[:, k]
+            if layer.kind == "color":
+                column = np.round(np.clip(column, 0, 1) * 255).astype(np.uint8)
+            columns[_PROPERTIES[layer.kind][k]] = column
+    rows = np.empty(len(corner), [(name, column.dtype) for name, column in columns.items()])
+    for key, column in columns.items():
+        rows[key] = column
+    wide = int(mesh.face_size.max(initial=0)) > 255
+    head = ["ply", "format binary_little_endian 1.0"]
+    head.append(f"comment {' '.join(scene.frame.axes)}, {format_unit(scene.frame.unit)} (+X +Y +Z, unit)")
+    head.append(f"element vertex {len(rows)}")
+    head += [f"property {'uchar' if rows.dtype[key] == np.uint8 else 'float'} {key}" for key in columns]
+    head += [f"element face {mesh.face_count}", f"property list {'uint' if wide else 'uchar'} int vertex_indices"]
+    head.append("end_header\n")
+    text = "\n".join(head).encode()
+    return Encoded({name: [text, rows.view(np.uint8), *_face_rows(mesh, vertex, wide)]}, notes)
+
+
+def _face_rows(mesh: Mesh, vertex: NDArray[np.int32], wide: bool) -> Iterator[Buffer]:
+    size = mesh.face_size
+    count = np.dtype("<u4" if wide else "u1")
+    if len(size) and (size == size[0]).all():
+        rows = np.empty(mesh.face_count, [("n", count), ("v", "<i4", (int(size[0]),))])
+        rows["n"], rows["v"] = size[0], vertex.reshape(-1, size[0])
+        yield rows.view(np.uint8)
+        return
+    # Bytes of every row: its count, then its corners.
+    start = np.concatenate([[0], np.cumsum(count.itemsize + 4 * size.astype(np.int64))])
+    out = np.empty(int(start[-1]), np.uint8)
+    counts = size.astype(count).view(np.uint8).reshape(-1, count.itemsize)
+    for k in range(count.itemsize):
+        out[start[:-1] + k] = counts[:, k]
+    corner = read_only(vertex, "<i4").view(np.uint8).reshape(-1, 4)
+    place = np.repeat(start[:-1] + count.itemsize, size)
+    place += 4 * (np.arange(len(vertex)) - np.repeat(mesh.face_start[:-1], size))
+    for k in range(4):
+        out[place + k] = corner[:, k]
+    yield out

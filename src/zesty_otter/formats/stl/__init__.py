@@ -1,0 +1,1 @@
+"""STL: bare triangles."""

@@ -1,0 +1,31 @@
+"""A scene to binary STL: triangles in world space, and nothing else."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zesty_otter.formats.bare import as_one_mesh
+from zesty_otter.formats.files import Encoded
+from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.model import Note, Scene, format_unit
+
+_FACET = np.dtype([("normal", "<f4", 3), ("points", "<f4", (3, 3)), ("color", "<u2")])
+
+
+def encode(scene: Scene, name: str) -> Encoded:
+    """The file of a scene."""
+    mesh, notes = as_one_mesh(scene, "stl")
+    lost = [what for what, there in (("normals", mesh.normals), ("UVs", mesh.uv_sets), ("smoothing groups",
+            mesh.face_smoothing is not None), ("colours", mesh.layers_of("color"))) if there]  # fmt: skip
+    if lost:
+        notes.append(Note("lost", f"STL has no {', '.join(lost)}; they are left out", "stl"))
+    corners, _ = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
+    points = mesh.points[mesh.corner_point[corners]]
+    normals = np.cross(points[:, 1] - points[:, 0], points[:, 2] - points[:, 0])
+    length = np.linalg.norm(normals, axis=1)
+    facets = np.zeros(len(points), _FACET)
+    facets["points"] = points
+    facets["normal"] = normals / np.where(length > 0, length, 1.0)[:, None]
+    # Not beginning with the word that ASCII files begin with.
+    head = f"binary, {' '.join(scene.frame.axes)}, {format_unit(scene.frame.unit)}".encode()[:80].ljust(80)
+    return Encoded({name: [head, np.array([len(facets)], "<u4").view(np.uint8), facets.view(np.uint8)]}, notes)

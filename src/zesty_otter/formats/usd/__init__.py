@@ -1,0 +1,1 @@
+"""USD text, and packages that hold it."""
