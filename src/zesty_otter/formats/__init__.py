@@ -133,6 +133,41 @@ FORMATS = (
         axes_vary=True,
     ),
     Format(
+        "collada",
+        "COLLADA 1.4.1",
+        (".dae",),
+        Frame("left up forward"),
+        frozenset(
+            {
+                "names",
+                "tree",
+                "polygons",
+                "normals",
+                "UV sets",
+                "colours",
+                "materials",
+                "textures",
+                "lights and cameras",
+                "unit",
+                "axes",
+            }
+        ),
+        reader="zesty_otter.formats.collada.reader",
+        writer="zesty_otter.formats.collada.writer",
+    ),
+    Format(
+        "x3d",
+        "X3D in XML",
+        (".x3d",),
+        Frame("left up forward"),
+        frozenset(
+            {"names", "tree", "polygons", "normals", "UV sets", "colours", "materials", "textures", "unit", "axes"}
+            | {"lights and cameras"}
+        ),
+        reader="zesty_otter.formats.x3d.reader",
+        writer="zesty_otter.formats.x3d.writer",
+    ),
+    Format(
         "glb",
         "glTF 2.0, one file",
         (".glb",),

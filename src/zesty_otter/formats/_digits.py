@@ -143,6 +143,29 @@ def put_whole_rows(values, first, stop, out):
 
 
 @kernel
+def put_faces(face_start, values, first, out):
+    """Writes the numbers of faces, each face a line that ends in -1, until the buffer is nearly full.
+
+    Returns the next face and the bytes written.
+    """
+    at = 0
+    face = first
+    while face < len(face_start) - 1:
+        if at + 12 * (face_start[face + 1] - face_start[face]) + 4 > len(out):
+            break
+        for corner in range(face_start[face], face_start[face + 1]):
+            at = put_integer(values[corner], out, at)
+            out[at] = 32
+            at += 1
+        out[at] = 45
+        out[at + 1] = 49
+        out[at + 2] = 10
+        at += 3
+        face += 1
+    return face, at
+
+
+@kernel
 def put_rows(prefix, values, first, stop, out):
     """Writes rows of 32-bit numbers as lines that begin with some bytes; returns how many bytes they took."""
     at = 0

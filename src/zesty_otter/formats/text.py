@@ -53,6 +53,23 @@ def whole_number_lines(values: NDArray[Any]) -> Iterator[NDArray[np.uint8]]:
         yield out[:size].copy()
 
 
+def face_lines(face_start: NDArray[Any], values: NDArray[Any]) -> Iterator[NDArray[np.uint8]]:
+    """Lines of whole numbers, one for each face, that end in -1.
+
+    Parameters
+    ----------
+    face_start : (F + 1,) int
+    values : (C,) int
+    """
+    start, rows = read_only(face_start, np.int64), read_only(values, np.int64)
+    longest = int(np.diff(start).max(initial=0)) * 12 + 4
+    out = np.empty(max(BUFFER, longest), np.uint8)
+    face = 0
+    while face < len(start) - 1:
+        face, size = digits.put_faces(start, rows, face, out)
+        yield out[:size].copy()
+
+
 class NotNumbersError(ValueError):
     """A word among numbers that is none; its text is the message."""
 

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from zesty_otter.errors import InputError
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.gltf.materials import MaterialTable
+from zesty_otter.geometry.aim import aim
 from zesty_otter.geometry.corners import join_points, split_vertices, take_rows
 from zesty_otter.geometry.normals import filled_normals, unit_rows
 from zesty_otter.geometry.triangulation import triangulate
@@ -176,9 +177,9 @@ class _Writer:
         assert isinstance(content, Light | Camera)
         up = content.up if isinstance(content, Camera) else None
         everywhere = isinstance(content, Light) and content.kind == "point"
-        aim = None if everywhere else _aim(content.direction, up)
-        if aim is not None:
-            holder: dict[str, Any] = {"name": f"{node.name}_aim", "matrix": aim}
+        turned = None if everywhere else aim(content.direction, up)
+        if turned is not None:
+            holder: dict[str, Any] = {"name": f"{node.name}_aim", "matrix": turned.T.ravel().tolist()}
             out.setdefault("children", []).append(len(nodes))
             nodes.append(holder)
             out = holder
@@ -321,18 +322,6 @@ def _transform(matrix: NDArray[np.float64]) -> dict[str, Any]:
     if np.array_equal(matrix[:3, :3], np.eye(3)):
         return {"translation": matrix[:3, 3].tolist()}
     return {"matrix": matrix.T.ravel().tolist()}
-
-
-def _aim(direction: tuple[float, float, float], up: tuple[float, float, float] | None) -> list[float] | None:
-    """The matrix that turns -Z to a direction (and +Y to ``up``), in column order; None when nothing turns."""
-    back = -np.array(direction) / np.linalg.norm(direction)
-    if up is None:
-        up = (0.0, 1.0, 0.0) if abs(back[1]) < 0.9 else (0.0, 0.0, 1.0)
-    right = np.cross(up, back)
-    right /= np.linalg.norm(right)
-    matrix = np.eye(4)
-    matrix[:3, :3] = np.stack([right, np.cross(back, right), back], axis=1)
-    return None if np.allclose(matrix, np.eye(4), atol=1e-7) else matrix.T.ravel().tolist()
 
 
 def _camera_json(camera: Camera) -> dict[str, Any]:

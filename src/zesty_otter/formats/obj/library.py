@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from zesty_otter import pixels
 from zesty_otter.formats.files import Buffer
+from zesty_otter.formats.textures_out import TextureFiles
 from zesty_otter.model import Material, Note, Scene, Texture, TextureUse
 
 _STATEMENTS = {
@@ -30,7 +31,7 @@ class Library:
         self.stem = stem
         self.files: dict[str, list[Buffer]] = {}
         self.notes: list[Note] = []
-        self._paths: dict[int, str] = {}
+        self.textures = TextureFiles(stem, "obj")
         self._names: dict[int, str] = {}
         lines: list[str] = []
         for material in scene.materials:
@@ -40,6 +41,8 @@ class Library:
         if self.has_plain:
             self._plain = self._unique("plain")
             lines += ["", f"newmtl {self._plain}", "Kd 1 1 1"]
+        self.files.update(self.textures.files)
+        self.notes += self.textures.notes
         if lines:
             self.files[f"{stem}.mtl"] = ["\n".join(lines[1:]).encode() + b"\n"]
 
@@ -98,29 +101,7 @@ class Library:
         if use.rotation or use.uv_set:
             text = f"material '{material.name}': MTL cannot turn textures or choose UV sets, as its {role} texture does"
             self.notes.append(Note("lost", text, "obj"))
-        return " ".join([*words, self._path(use.texture)])
-
-    def _path(self, texture: Texture) -> str:
-        """Where a texture is written, relative to the library; the reference of the source when it is missing."""
-        if id(texture) in self._paths:
-            return self._paths[id(texture)]
-        try:
-            data: bytes | None = texture.read()
-        except OSError:
-            data = None
-        if data is None:
-            path = (texture.wanted or texture.name).replace("\\", "/").rsplit("/", 1)[-1]
-            self.notes.append(Note("lost", f"texture '{path}' is missing; it is named but not written", "obj"))
-        else:
-            stem, dot, ending = texture.name.rpartition(".")
-            stem, ending = (stem, f".{ending}") if dot else (ending, "")
-            path, count = f"{self.stem}_textures/{stem}{ending}", 1
-            while path.lower() in {name.lower() for name in self.files}:
-                count += 1
-                path = f"{self.stem}_textures/{stem}_{count}{ending}"
-            self.files[path] = [data]
-        self._paths[id(texture)] = path
-        return path
+        return " ".join([*words, self.textures.path(use.texture)])
 
     def _note_losses(self, material: Material) -> None:
         lost = []

@@ -1,0 +1,294 @@
+"""COLLADA to a scene.
+
+Khronos Group (2008), COLLADA digital asset schema release 1.4.1; Khronos Group (2008), release 1.5.0. What is
+widespread beside them (double-sided and bump extras) is read as well.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.errors import InputError
+from zesty_otter.formats.collada.materials import Materials
+from zesty_otter.formats.collada.mesh import Shape, read_shape
+from zesty_otter.formats.xml import Element, child, children, floats, name_of, number, parse, text_of
+from zesty_otter.model import Camera, Content, Frame, Light, Mesh, Node, Note, Scene, transformed
+
+AXES = {"X_UP": "up right forward", "Y_UP": "left up forward", "Z_UP": "left back up"}
+"""What the axes mean for each up axis (specification 1.4.1, "up_axis": right, up and in)."""
+
+_DEEPEST = 60  # instances of nodes in nodes
+_MOST_NODES = 200_000
+
+
+def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
+    """Read a COLLADA file."""
+    del progress
+    root, mended = parse(path)
+    if name_of(root) != "COLLADA":
+        raise InputError(f"is XML, but no COLLADA: it begins with <{name_of(root)}>.", file=path)
+    reading = _Reading(path, root, folders)
+    for text in mended:
+        reading.note("guess", text)
+    return reading.scene()
+
+
+@dataclass(frozen=True)
+class _Bound:
+    """A shape with the materials one node binds to its symbols."""
+
+    mesh: Mesh
+
+
+class _Reading:
+    def __init__(self, path: Path, root: Element, folders: Sequence[Path]) -> None:
+        self.path, self.root = path, root
+        self.notes: dict[tuple[str, str], Note] = {}
+        # Held, so that each element is one object for as long as the reading lasts.
+        self.everything = list(root.iter())
+        self.by_id = {one.get("id"): one for one in self.everything if one.get("id")}
+        self.materials = Materials(path, folders, self.find, self.note)
+        self.shapes: dict[str, Shape | None] = {}
+        self.meshes: dict[tuple[Any, ...], Mesh] = {}
+        self.count = 0
+
+    def note(self, kind: str, text: str) -> None:
+        self.notes.setdefault((kind, text), Note(kind, text, "collada", str(self.path)))
+
+    def find(self, url: str | None) -> Element | None:
+        """What a reference within the file points to."""
+        if not url:
+            return None
+        before, hash_sign, name = url.partition("#")
+        if hash_sign and before:
+            self.note("lost", f"'{url}' is in another file, which is not read")
+            return None
+        found: Element | None = self.by_id.get(name if hash_sign else url)
+        return found
+
+    def scene(self) -> Scene:
+        asset = child(self.root, "asset")
+        unit_element = child(asset, "unit")
+        metres = number(unit_element.get("meter") if unit_element is not None else None, 1.0)
+        if not metres > 0:
+            self.note("guess", f"a unit of {metres:g} metres makes no sense; taken as 1")
+            metres = 1.0
+        up = text_of(child(asset, "up_axis"), "Y_UP").upper()
+        if up not in AXES:
+            self.note("guess", f"'{up}' is not an up axis; Y_UP is taken")
+        instance = child(self.root, "scene", "instance_visual_scene")
+        visual = self.find(instance.get("url")) if instance is not None else None
+        if visual is None:
+            scenes = [one for one in self.root.iter() if name_of(one) == "visual_scene"]
+            visual = scenes[0] if scenes else None
+            if len(scenes) > 1:
+                self.note("lost", f"{len(scenes) - 1} further scenes")
+        if visual is None:
+            self.note("guess", "there is no scene; every geometry is placed at the origin")
+            roots = self._loose_geometries()
+        else:
+            roots = [self._node(one, 0, ()) for one in children(visual, "node")]
+        if child(self.root, "library_animations") is not None:
+            self.note("lost", "animations are left out; everything stands as modelled")
+        frame = Frame(AXES.get(up, AXES["Y_UP"]), metres)
+        name = (visual.get("name") or visual.get("id") if visual is not None else None) or self.path.stem
+        return Scene(tuple(roots), frame, name, tuple(self.notes.values()), self.path)
+
+    def _loose_geometries(self) -> list[Node]:
+        nodes = []
+        for library in children(self.root, "library_geometries"):
+            for geometry in children(library, "geometry"):
+                mesh = self._mesh(geometry, None)
+                if mesh is not None:
+                    nodes.append(Node(mesh.name, content=mesh))
+        return nodes
+
+    def _node(self, element: Element, depth: int, above: tuple[str, ...]) -> Node:
+        self.count += 1
+        if depth > _DEEPEST or self.count > _MOST_NODES:
+            raise InputError("has nodes in nodes without end.", file=self.path, place=f"node {element.get('id')}")
+        name = element.get("name") or element.get("id") or "node"
+        below: list[Node] = []
+        contents: list[Content] = []
+        for one in children(element):
+            kind = name_of(one)
+            if kind == "node":
+                below.append(self._node(one, depth + 1, above))
+            elif kind == "instance_node":
+                below += self._instance(one, depth, above)
+            elif kind in ("instance_geometry", "instance_controller"):
+                mesh = self._instance_mesh(one, kind)
+                contents += [mesh] if mesh is not None else []
+            elif kind == "instance_light":
+                light = self._light(self.find(one.get("url")))
+                contents += [light] if light is not None else []
+            elif kind == "instance_camera":
+                camera = self._camera(self.find(one.get("url")))
+                contents += [camera] if camera is not None else []
+        content = contents[0] if len(contents) == 1 else None
+        if len(contents) > 1:
+            below = [Node(f"{name}_{n}", content=one) for n, one in enumerate(contents, 1)] + below
+        groups = tuple((element.get("layer") or "").split())
+        return Node(name, self._transform(element), tuple(below), content, groups=groups)
+
+    def _instance(self, one: Element, depth: int, above: tuple[str, ...]) -> list[Node]:
+        url = one.get("url") or ""
+        target = self.find(url)
+        if target is None or name_of(target) != "node" or url in above:
+            self.note("lost", f"node '{url}' that is instanced is not there, or holds itself")
+            return []
+        return [self._node(target, depth + 1, (*above, url))]
+
+    def _transform(self, element: Element) -> NDArray[np.float64]:
+        """All transform elements of a node, in order (specification, "node")."""
+        matrix = np.eye(4)
+        for one in children(element, "matrix", "translate", "rotate", "scale", "lookat", "skew"):
+            values = floats(one.text)
+            step = _step(name_of(one), values)
+            if step is None or not np.isfinite(step).all():
+                self.note("lost", f"a <{name_of(one)}> of node '{element.get('name')}' cannot be read")
+                continue
+            matrix = matrix @ step
+        return matrix
+
+    def _instance_mesh(self, one: Element, kind: str) -> Mesh | None:
+        target = self.find(one.get("url"))
+        bind = np.eye(4)
+        if kind == "instance_controller" and target is not None:
+            target, bind = self._controlled(target)
+        if target is None or name_of(target) != "geometry":
+            self.note("lost", f"geometry '{one.get('url')}' is not in the file")
+            return None
+        mesh = self._mesh(target, child(one, "bind_material", "technique_common"))
+        if mesh is None or np.array_equal(bind, np.eye(4)):
+            return mesh
+        return transformed(mesh, bind[:3, :3], bind[:3, 3])
+
+    def _controlled(self, controller: Element) -> tuple[Element | None, NDArray[np.float64]]:
+        """The geometry behind a controller, and the matrix that brings it into its bind pose."""
+        bind = np.eye(4)
+        element: Element | None = controller
+        for _ in range(8):
+            skin, morph = child(element, "skin"), child(element, "morph")
+            body = skin if skin is not None else morph
+            if body is None:
+                break
+            if skin is not None:
+                self.note("lost", "skins are left out; skinned meshes stand in their bind pose")
+                own = _step("matrix", floats(text_of(child(skin, "bind_shape_matrix"))))
+                bind = bind @ own if own is not None else bind
+            else:
+                self.note("lost", "shape variants are left out; the base shape is taken")
+            element = self.find(body.get("source"))
+        return element, bind
+
+    def _mesh(self, geometry: Element, binding: Element | None) -> Mesh | None:
+        """The mesh of a geometry with the materials that a node binds; shared when another binds the same."""
+        key = geometry.get("id") or str(id(geometry))
+        if key not in self.shapes:
+            self.shapes[key] = read_shape(geometry, self.find, self.note)
+        shape = self.shapes[key]
+        if shape is None:
+            return None
+        bound = {one.get("symbol"): one for one in children(binding, "instance_material")}
+        materials = []
+        for symbol in shape.symbols:
+            one = bound.get(symbol)
+            if one is None:
+                # Old files name the material itself.
+                element = self.find(f"#{symbol}") if symbol else None
+                named = element is not None and name_of(element) == "material"
+                materials.append(self.materials.bound(f"#{symbol}", {}) if named else None)
+                continue
+            sets = {
+                bind.get("semantic", ""): shape.uv_sets.index(at)
+                for bind in children(one, "bind_vertex_input")
+                if (at := int(number(bind.get("input_set"), 0))) in shape.uv_sets
+            }
+            materials.append(self.materials.bound(one.get("target"), sets))
+        kept = (key, *map(id, materials))
+        if kept not in self.meshes:
+            self.meshes[kept] = shape.mesh.replace(slots=tuple(materials))
+        return self.meshes[kept]
+
+    def _light(self, element: Element | None) -> Light | None:
+        for kind in ("point", "directional", "spot"):
+            found = child(element, "technique_common", kind)
+            if element is None or found is None:
+                continue
+            color = (*floats(text_of(child(found, "color"))).tolist(), 1.0, 1.0, 1.0)[:3]
+            half = math.radians(number(text_of(child(found, "falloff_angle")), 180.0)) / 2
+            name = element.get("name") or element.get("id") or "light"
+            cone = (0.0, min(half, math.pi / 2))
+            return Light(name, kind, (color[0], color[1], color[2]), cone=cone)
+        self.note("lost", "ambient lights are left out")
+        return None
+
+    def _camera(self, element: Element | None) -> Camera | None:
+        optics = child(element, "optics", "technique_common")
+        lens = next(children(optics, "perspective", "orthographic"), None)
+        if element is None or lens is None:
+            self.note("lost", "a camera that cannot be read")
+            return None
+        about = {name_of(one): number(one.text, 0.0) for one in children(lens)}
+        aspect = about.get("aspect_ratio") or None
+        near, far = about.get("znear") or 0.1, about.get("zfar")
+        name = element.get("name") or element.get("id") or "camera"
+        if name_of(lens) == "orthographic":
+            height = 2 * (about.get("ymag") or about.get("xmag", 1.0) / (aspect or 1.0))
+            return Camera(name, False, height or 1.0, aspect, near, far)
+        if "yfov" in about:
+            height = math.radians(about["yfov"])
+        else:
+            height = 2 * math.atan(math.tan(math.radians(about.get("xfov", 45.0)) / 2) / (aspect or 1.0))
+        return Camera(name, True, height, aspect, near, far)
+
+
+def _step(kind: str, values: NDArray[np.float64]) -> NDArray[np.float64] | None:
+    """The matrix of one transform element; None when its numbers are too few."""
+    need = {"matrix": 16, "translate": 3, "rotate": 4, "scale": 3, "lookat": 9, "skew": 7}[kind]
+    if len(values) < need:
+        return None
+    matrix = np.eye(4)
+    if kind == "matrix":
+        matrix = values[:16].reshape(4, 4).copy()
+        matrix[3] = (0.0, 0.0, 0.0, 1.0)
+    elif kind == "translate":
+        matrix[:3, 3] = values[:3]
+    elif kind == "scale":
+        matrix[:3, :3] = np.diag(values[:3])
+    elif kind == "rotate":
+        matrix[:3, :3] = about_axis(values[:3], math.radians(values[3]))
+    elif kind == "lookat":
+        eye, target, up = values[:3], values[3:6], values[6:9]
+        back = _unit(eye - target)
+        right = _unit(np.cross(up, back))
+        matrix[:3, :3] = np.stack([right, np.cross(back, right), back], axis=1)
+        matrix[:3, 3] = eye
+    else:
+        angle, about, along = math.radians(values[0]), _unit(values[1:4]), _unit(values[4:7])
+        matrix[:3, :3] += math.tan(angle) * np.outer(about, along)
+    return matrix
+
+
+def about_axis(axis: NDArray[np.float64], angle: float) -> NDArray[np.float64]:
+    """(3, 3) rotation by an angle in radians about an axis (O. Rodrigues, 1840)."""
+    if not np.any(axis):
+        return np.eye(3)
+    x, y, z = _unit(axis)
+    cross = np.array([[0.0, -z, y], [z, 0.0, -x], [-y, x, 0.0]])
+    # A quarter turn is exact.
+    sine, cosine = (round(v) if abs(v - round(v)) < 1e-15 else v for v in (math.sin(angle), math.cos(angle)))
+    return np.asarray(np.eye(3) + sine * cross + (1 - cosine) * (cross @ cross))
+
+
+def _unit(vector: NDArray[np.float64]) -> NDArray[np.float64]:
+    length = float(np.linalg.norm(vector))
+    return vector / length if length > 0 else vector

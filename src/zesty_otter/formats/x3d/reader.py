@@ -1,0 +1,394 @@
+"""X3D in its XML encoding to a scene (ISO/IEC 19775-1 for the nodes, ISO/IEC 19776-1 for the encoding)."""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from pathlib import Path
+from types import MappingProxyType
+from typing import Any
+from urllib.parse import unquote
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.errors import InputError
+from zesty_otter.formats.collada.reader import about_axis
+from zesty_otter.formats.files import find_beside
+from zesty_otter.formats.x3d.shapes import FACE_SETS, PRIMITIVES, is_true, read_geometry
+from zesty_otter.formats.xml import Element, child, children, floats, name_of, number, parse
+from zesty_otter.model import (
+    Camera,
+    Content,
+    Frame,
+    Light,
+    Material,
+    Mesh,
+    Node,
+    Note,
+    Scene,
+    Texture,
+    TextureUse,
+    joined_meshes,
+    roughness_of_shininess,
+)
+
+_GROUPS = frozenset({"Transform", "Group", "StaticGroup", "Anchor", "Billboard", "Switch", "LOD", "Collision"})
+_SILENT = frozenset(
+    {
+        "WorldInfo", "NavigationInfo", "Background", "MetadataSet", "MetadataString", "MetadataFloat",
+        "MetadataInteger", "MetadataDouble", "MetadataBoolean", "Fog", "TextureBackground",
+    }
+)  # fmt: skip
+_LIGHTS = {"PointLight": "point", "SpotLight": "spot", "DirectionalLight": "directional"}
+_TEXTURE_ROLES = {
+    "baseTexture": "base_color", "diffuseTexture": "base_color", "normalTexture": "normal",
+    "emissiveTexture": "emissive", "occlusionTexture": "occlusion", "texture": "base_color",
+}  # fmt: skip
+_MOST_NODES = 200_000
+
+
+def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
+    """Read an X3D file."""
+    del progress
+    root, mended = parse(path)
+    if name_of(root) != "X3D":
+        raise InputError(f"is XML, but no X3D: it begins with <{name_of(root)}>.", file=path)
+    reading = _Reading(path, root, folders)
+    for text in mended:
+        reading.note("guess", text)
+    return reading.scene()
+
+
+class _Reading:
+    def __init__(self, path: Path, root: Element, folders: Sequence[Path]) -> None:
+        self.path, self.root, self.folders = path, root, folders
+        self.notes: dict[tuple[str, str], Note] = {}
+        self.defined: dict[str, Element] = {}
+        # Held, so that each element is one object for as long as the reading lasts.
+        self.everything = list(root.iter())
+        for one in self.everything:
+            if one.get("DEF"):
+                self.defined.setdefault(one.get("DEF", ""), one)
+        self.meshes: dict[tuple[Any, ...], Mesh] = {}
+        self.geometries: dict[int, Mesh | None] = {}
+        self.materials: dict[tuple[Any, ...], Material | None] = {}
+        self.textures: dict[str, Texture | None] = {}
+        self.count = 0
+
+    def note(self, kind: str, text: str) -> None:
+        self.notes.setdefault((kind, text), Note(kind, text, "x3d", str(self.path)))
+
+    def resolve(self, element: Element) -> Element:
+        """The element itself, or the one it stands for."""
+        use = element.get("USE")
+        if not use:
+            return element
+        if use not in self.defined:
+            self.note("lost", f"nothing is defined as '{use}'")
+        return self.defined.get(use, element)
+
+    def scene(self) -> Scene:
+        metres = 1.0
+        for unit in children(child(self.root, "head"), "unit"):
+            if unit.get("category") == "length":
+                metres = number(unit.get("conversionFactor"), 1.0)
+        if not metres > 0:
+            self.note("guess", f"a unit of {metres:g} metres makes no sense; taken as 1")
+            metres = 1.0
+        roots = self._nodes(child(self.root, "Scene"), 0, (), "")
+        if any(name_of(one) == "ROUTE" for one in self.root.iter()):
+            self.note("lost", "routes and what they drive are left out; everything stands as modelled")
+        frame = Frame("left up forward", metres)
+        return Scene(tuple(roots), frame, self.path.stem, tuple(self.notes.values()), self.path)
+
+    def _nodes(self, parent: Element | None, depth: int, above: tuple[int, ...], name: str) -> list[Node]:
+        """The nodes of everything that stands in a grouping node."""
+        found: list[Node] = []
+        for element in children(parent):
+            self.count += 1
+            target = self.resolve(element)
+            kind = name_of(target)
+            if kind in _GROUPS:
+                if depth > 60 or self.count > _MOST_NODES or id(target) in above:
+                    raise InputError("has nodes in nodes without end.", file=self.path)
+                found += self._group(element, target, kind, depth, (*above, id(target)))
+            elif kind == "Shape":
+                mesh = self._shape(target, target.get("DEF") or name or "shape")
+                if mesh is not None:
+                    found.append(Node(element.get("DEF") or target.get("DEF") or mesh.name, content=mesh))
+            elif kind in _LIGHTS:
+                found.append(self._light(target, kind))
+            elif kind in ("Viewpoint", "OrthoViewpoint"):
+                found.append(self._camera(target, kind))
+            elif kind == "Inline":
+                self.note("lost", f"another file ({target.get('url', '')}) that is shown in this one is not read")
+            elif kind.startswith("Proto") or kind in ("ExternProtoDeclare", "Script"):
+                self.note("lost", f"{kind} is not understood; it is left out")
+            elif kind not in _SILENT and not kind.endswith(("Sensor", "Interpolator")) and kind not in ("ROUTE",):
+                self.note("lost", f"{kind} is not carried")
+        return found
+
+    def _group(self, element: Element, target: Element, kind: str, depth: int, above: tuple[int, ...]) -> list[Node]:
+        name = _called(target) or kind.lower()
+        if kind == "Transform":
+            merged = self._only_shapes(target, name)
+            if merged is not None:
+                return [Node(name, _transform(target), content=merged, visible=is_true(target, "visible", True))]
+        proxies = [one for one in children(target) if one.get("containerField") == "proxy"]
+        below = self._nodes(target, depth + 1, above, name)
+        if kind == "Collision":
+            return self._collision(target, proxies, depth, above, name)
+        visible = is_true(target, "visible", True)
+        if kind == "LOD":
+            below = [_as_level(one, name, number, target) for number, one in enumerate(below)]
+        elif kind == "Switch":
+            choice = int(number(target.get("whichChoice"), -1.0))
+            below = [replace(one, visible=one.visible and n == choice) for n, one in enumerate(below)]
+        transform = _transform(target) if kind == "Transform" else np.eye(4)
+        if element is not target and len(below) == 1 and kind == "Group":
+            return below
+        return [Node(name, transform, tuple(below), visible=visible)]
+
+    def _collision(
+        self, target: Element, proxies: list[Element], depth: int, above: tuple[int, ...], name: str
+    ) -> list[Node]:
+        """What collides in place of what is seen has the role of collision; the rest is just there."""
+        chosen = set(map(id, proxies))
+        seen: list[Node] = []
+        for one in children(target):
+            holder = _Holder([one])
+            nodes = self._nodes(holder, depth + 1, above, name)  # type: ignore[arg-type]
+            if id(one) in chosen:
+                nodes = [_with_role(node, "collision") for node in nodes]
+            seen += nodes
+        if len(seen) == 1 and proxies:
+            return seen
+        return [Node(name, children=tuple(seen))]
+
+    def _only_shapes(self, target: Element, name: str) -> Mesh | None:
+        """One mesh of a transform that holds nothing but shapes: its shapes are the slots of it."""
+        inside = [self.resolve(one) for one in children(target) if not name_of(one).startswith("Metadata")]
+        if not inside or any(name_of(one) != "Shape" for one in inside):
+            return None
+        meshes = [mesh for one in inside if (mesh := self._shape(one, name)) is not None]
+        if len(meshes) < 2:
+            return meshes[0] if meshes else None
+        key = ("joined", *map(id, meshes))
+        if key not in self.meshes:
+            self.meshes[key] = joined_meshes(name, meshes)
+        return self.meshes[key]
+
+    def _shape(self, shape: Element, name: str) -> Mesh | None:
+        geometry: Element | None = None
+        appearance: Element | None = None
+        for one in children(shape):
+            target = self.resolve(one)
+            if name_of(target) == "Appearance":
+                appearance = target
+            elif name_of(target) in FACE_SETS | PRIMITIVES or one.get("containerField", "geometry") == "geometry":
+                geometry = target
+        if geometry is None:
+            return None
+        if id(geometry) not in self.geometries:
+            self.geometries[id(geometry)] = read_geometry(
+                geometry, geometry.get("DEF") or name, self.resolve, self.note
+            )
+        mesh = self.geometries[id(geometry)]
+        if mesh is None:
+            return None
+        two_sided = name_of(geometry) in FACE_SETS and not is_true(geometry, "solid", True)
+        material = self._material(appearance, two_sided)
+        key = id(mesh), id(material)
+        if key not in self.meshes:
+            self.meshes[key] = mesh.replace(slots=(material,))
+        return self.meshes[key]
+
+    def _material(self, appearance: Element | None, two_sided: bool) -> Material | None:
+        if appearance is None:
+            return None
+        key = id(appearance), two_sided
+        if key not in self.materials:
+            made = self._read_material(appearance)
+            self.materials[key] = replace(made, two_sided=two_sided) if made is not None else None
+        return self.materials[key]
+
+    def _read_material(self, appearance: Element) -> Material | None:
+        parts = {name_of(one): self.resolve(one) for one in children(appearance)}
+        body = next((parts[kind] for kind in ("PhysicalMaterial", "Material", "UnlitMaterial") if kind in parts), None)
+        uses: dict[str, TextureUse] = {}
+        for holder in (appearance, body):
+            for one in children(holder):
+                target = self.resolve(one)
+                role = _TEXTURE_ROLES.get(one.get("containerField", "texture"))
+                if name_of(target) in ("PixelTexture", "MovieTexture", "MultiTexture"):
+                    self.note("lost", f"{name_of(target)} is not carried")
+                elif name_of(target) == "ImageTexture" and role:
+                    texture = self._texture(target)
+                    if texture is not None:
+                        uses[role] = self._placed(TextureUse(texture), parts.get("TextureTransform"), target)
+        if body is None and not uses:
+            return None
+        name = (_called(body) if body is not None else "") or _called(appearance) or "material"
+        about = body if body is not None else appearance
+        textured = "base_color" in uses
+        kind = name_of(about)
+        color = _color(about, "baseColor" if kind == "PhysicalMaterial" else "diffuseColor")
+        color = color or ((1.0, 1.0, 1.0) if textured or kind == "PhysicalMaterial" else (0.8, 0.8, 0.8))
+        opacity = 1.0 - min(max(number(about.get("transparency"), 0.0), 0.0), 1.0)
+        shading: dict[str, Any] = {}
+        roughness = 1.0
+        if kind == "PhysicalMaterial":
+            roughness = number(about.get("roughness"), 1.0)
+        elif about.get("shininess") is not None:
+            # Shininess 0 to 1 stands for exponents up to 128 (ISO/IEC 19775-1, 17.2.2.4).
+            shading["shininess"] = 128.0 * number(about.get("shininess"), 0.2)
+            specular = _color(about, "specularColor")
+            if specular is not None:
+                shading["specular"] = list(specular)
+                roughness = roughness_of_shininess(shading["shininess"]) if any(specular) else 1.0
+        glow = _color(about, "emissiveColor") or (0.0, 0.0, 0.0)
+        alpha = (appearance.get("alphaMode") or "").lower()
+        default = "blend" if opacity < 1.0 else "opaque"
+        return Material(
+            name,
+            (*color, opacity),
+            number(about.get("metallic"), 1.0) if kind == "PhysicalMaterial" else 0.0,
+            roughness,
+            glow,
+            alpha if alpha in ("opaque", "mask", "blend") else default,
+            number(appearance.get("alphaCutoff"), 0.5),
+            shading=MappingProxyType(shading),
+        ).with_textures(uses)
+
+    def _placed(self, use: TextureUse, about: Element | None, image: Element) -> TextureUse:
+        clamp = not (is_true(image, "repeatS", True) and is_true(image, "repeatT", True))
+        if about is None:
+            return replace(use, clamp=clamp)
+        if floats(about.get("center")).any():
+            self.note("lost", "the centre of a texture transform is not carried")
+        scale = (*floats(about.get("scale")).tolist(), 1.0, 1.0)[:2]
+        shift = (*floats(about.get("translation")).tolist(), 0.0, 0.0)[:2]
+        # X3D scales what it has moved (ISO/IEC 19775-1, 18.4.8).
+        offset = shift[0] * scale[0], shift[1] * scale[1]
+        turned = number(about.get("rotation"), 0.0)
+        return replace(use, clamp=clamp, scale=(scale[0], scale[1]), offset=offset, rotation=turned)
+
+    def _texture(self, element: Element) -> Texture | None:
+        text = element.get("url") or ""
+        urls = re.findall(r'"([^"]*)"', text) or [text.strip().strip("'")]
+        urls = [unquote(url) for url in urls if url]
+        if not urls:
+            return None
+        if urls[0] not in self.textures:
+            tries = [find_beside(self.path, url, also_in=self.folders) for url in urls]
+            found = next((one for one in tries if one.path is not None), tries[0])
+            if found.remark:
+                self.note("guess", found.remark)
+            if found.path is None:
+                self.note("lost", f"texture '{urls[0]}' was not found")
+            name = found.path.name if found.path else re.split(r"[\\/]", urls[0])[-1]
+            self.textures[urls[0]] = Texture(name, found.path, None, urls[0], found.looked_in)
+        return self.textures[urls[0]]
+
+    def _light(self, element: Element, kind: str) -> Node:
+        name = element.get("DEF") or kind.lower()
+        direction = (*floats(element.get("direction")).tolist(), 0.0, 0.0, -1.0)[:3]
+        if not any(direction):
+            direction = (0.0, 0.0, -1.0)
+        half = min(max(number(element.get("cutOffAngle"), math.pi / 2), 0.0), math.pi / 2)
+        light = Light(
+            name,
+            _LIGHTS[kind],
+            _color(element, "color") or (1.0, 1.0, 1.0),
+            number(element.get("intensity"), 1.0),
+            cone=(0.0, half),
+            direction=(direction[0], direction[1], direction[2]),
+        )
+        return _moved_node(name, element, "location", light)
+
+    def _camera(self, element: Element, kind: str) -> Node:
+        name = element.get("DEF") or element.get("description") or "viewpoint"
+        turned = about_axis(*_axis_and_angle(element.get("orientation")))
+        look, up = turned @ (0.0, 0.0, -1.0), turned @ (0.0, 1.0, 0.0)
+        view = floats(element.get("fieldOfView"))
+        if kind == "OrthoViewpoint":
+            height = float(view[3] - view[1]) if len(view) == 4 and view[3] > view[1] else 2.0
+        else:
+            height = float(view[0]) if len(view) and 0 < view[0] < math.pi else math.pi / 4
+        camera = Camera(name, kind == "Viewpoint", height, direction=_three(look), up=_three(up))
+        default = (0.0, 0.0, 10.0)
+        return _moved_node(name, element, "position", camera, default)
+
+
+def _called(element: Element) -> str:
+    """The name of a node: that in its metadata, else the one it is defined as."""
+    for one in children(element, "MetadataString"):
+        found = re.fullmatch(r'\s*"((?:[^"\\]|\\.)*)"\s*', one.get("value") or "")
+        if one.get("name") == "name" and found:
+            return re.sub(r"\\(.)", r"\1", found[1])
+    return element.get("DEF") or ""
+
+
+class _Holder(list[Element]):
+    """Elements that stand together without a parent of their own."""
+
+
+def _three(values: NDArray[np.float64]) -> tuple[float, float, float]:
+    return float(values[0]), float(values[1]), float(values[2])
+
+
+def _moved_node(
+    name: str, element: Element, field: str, content: Content, missing: tuple[float, float, float] = (0.0, 0.0, 0.0)
+) -> Node:
+    matrix = np.eye(4)
+    place = floats(element.get(field))
+    matrix[:3, 3] = place[:3] if len(place) >= 3 and np.isfinite(place[:3]).all() else missing
+    return Node(name, matrix, content=content)
+
+
+def _with_role(node: Node, role: str) -> Node:
+    return replace(node, role=role, children=tuple(_with_role(one, role) for one in node.children))
+
+
+def _as_level(node: Node, asset: str, level: int, lod: Element) -> Node:
+    """A child of an LOD node; the distance from which it is shown travels with it."""
+    properties: dict[str, Any] = {**node.properties, "asset": asset, "level": level}
+    ranges = floats(lod.get("range"))
+    if 0 < level <= len(ranges):
+        properties["distance"] = float(ranges[level - 1])
+    return replace(node, role="level", properties=MappingProxyType(properties))
+
+
+def _color(element: Element, key: str) -> tuple[float, float, float] | None:
+    values = floats(element.get(key))
+    if len(values) < 3 or not np.isfinite(values[:3]).all():
+        return None
+    r, g, b = np.maximum(values[:3], 0.0).tolist()
+    return min(r, 1.0), min(g, 1.0), min(b, 1.0)
+
+
+def _axis_and_angle(text: str | None) -> tuple[NDArray[np.float64], float]:
+    values = floats(text)
+    if len(values) < 4 or not np.isfinite(values[:4]).all():
+        return np.array([0.0, 0.0, 1.0]), 0.0
+    return values[:3], float(values[3])
+
+
+def _transform(element: Element) -> NDArray[np.float64]:
+    """T C R SR S -SR -C (ISO/IEC 19775-1, 10.4.4)."""
+
+    def vector(key: str, missing: float) -> NDArray[np.float64]:
+        values = floats(element.get(key))
+        return values[:3] if len(values) >= 3 and np.isfinite(values[:3]).all() else np.full(3, missing)
+
+    turned = about_axis(*_axis_and_angle(element.get("rotation")))
+    along = about_axis(*_axis_and_angle(element.get("scaleOrientation")))
+    linear = turned @ along @ np.diag(vector("scale", 1.0)) @ along.T
+    centre = vector("center", 0.0)
+    matrix = np.eye(4)
+    matrix[:3, :3] = linear
+    matrix[:3, 3] = vector("translation", 0.0) + centre - linear @ centre
+    return matrix
