@@ -88,6 +88,8 @@ _GLTF_CARRIES = frozenset(
     }
 )
 
+_USD_CARRIES = _GLTF_CARRIES | {"polygons"}
+
 FORMATS = (
     Format(
         "obj",
@@ -166,6 +168,26 @@ FORMATS = (
         ),
         reader="zesty_otter.formats.x3d.reader",
         writer="zesty_otter.formats.x3d.writer",
+    ),
+    Format(
+        "usda",
+        "USD text",
+        (".usda", ".usd"),
+        Frame("left up forward"),
+        _USD_CARRIES,
+        reader="zesty_otter.formats.usd.reader",
+        writer="zesty_otter.formats.usd.writer",
+        magic=b"#usda",
+    ),
+    Format(
+        "usdz",
+        "USD package",
+        (".usdz",),
+        Frame("left up forward"),
+        _USD_CARRIES | {"embedded textures"},
+        reader="zesty_otter.formats.usd.reader",
+        writer="zesty_otter.formats.usd.writer",
+        magic=b"PK\3\4",
     ),
     Format(
         "glb",

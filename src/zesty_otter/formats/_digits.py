@@ -166,6 +166,41 @@ def put_faces(face_start, values, first, out):
 
 
 @kernel
+def put_tuples(values, first, stop, out):
+    """Writes rows of 32-bit numbers in parentheses, each with a comma behind it; returns the bytes they took."""
+    at = 0
+    for row in range(first, stop):
+        if values.shape[1] > 1:
+            out[at] = 40
+            at += 1
+        for k in range(values.shape[1]):
+            if k:
+                out[at] = 44
+                out[at + 1] = 32
+                at += 2
+            at = put_float(values[row, k], out, at)
+        if values.shape[1] > 1:
+            out[at] = 41
+            at += 1
+        out[at] = 44
+        out[at + 1] = 32
+        at += 2
+    return at
+
+
+@kernel
+def put_list(values, first, stop, out):
+    """Writes whole numbers, each with a comma behind it; returns the bytes they took."""
+    at = 0
+    for row in range(first, stop):
+        at = put_integer(values[row], out, at)
+        out[at] = 44
+        out[at + 1] = 32
+        at += 2
+    return at
+
+
+@kernel
 def put_rows(prefix, values, first, stop, out):
     """Writes rows of 32-bit numbers as lines that begin with some bytes; returns how many bytes they took."""
     at = 0

@@ -111,7 +111,12 @@ class Encoded:
 
     def joined(self) -> dict[str, bytes]:
         """The contents of every file."""
-        return {name: b"".join(map(bytes, map(_plain, parts))) for name, parts in self.files.items()}
+        return {name: joined(parts) for name, parts in self.files.items()}
+
+
+def joined(buffers: Iterable[Buffer]) -> bytes:
+    """Buffers as one."""
+    return b"".join(map(bytes, map(_plain, buffers)))
 
 
 def _plain(buffer: Buffer) -> bytes | memoryview:

@@ -53,6 +53,20 @@ def whole_number_lines(values: NDArray[Any]) -> Iterator[NDArray[np.uint8]]:
         yield out[:size].copy()
 
 
+def list_of(values: NDArray[Any]) -> Iterator[NDArray[np.uint8]]:
+    """A list with commas, of whole numbers (N,), of 32-bit numbers (N, 1), or of tuples of these (N, n)."""
+    whole = values.dtype.kind in "iu"
+    rows = read_only(values, np.int64 if whole else np.float32)
+    put = digits.put_list if whole else digits.put_tuples
+    out = np.empty(BUFFER, np.uint8)
+    most = BUFFER // 13 if whole else BUFFER // (4 + (digits.WIDEST + 2) * rows.shape[1])
+    for first in range(0, len(rows), most):
+        stop = min(first + most, len(rows))
+        size = put(rows, first, stop, out)
+        # Nothing stands behind the last.
+        yield out[: size - 2 if stop == len(rows) else size].copy()
+
+
 def face_lines(face_start: NDArray[Any], values: NDArray[Any]) -> Iterator[NDArray[np.uint8]]:
     """Lines of whole numbers, one for each face, that end in -1.
 

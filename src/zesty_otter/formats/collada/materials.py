@@ -179,7 +179,7 @@ class _Effect:
         element = child(self.model, name, "float")
         if element is None:
             element = self._param(child(self.model, name, "param"))
-        values = floats(element.text) if element is not None else ()
+        values = floats(element.text if element is not None else None)
         return float(values[0]) if len(values) else None
 
     def _param(self, reference: Element | None) -> Element | None:

@@ -148,6 +148,10 @@ class _Reading:
             choice = int(number(target.get("whichChoice"), -1.0))
             below = [replace(one, visible=one.visible and n == choice) for n, one in enumerate(below)]
         transform = _transform(target) if kind == "Transform" else np.eye(4)
+        only = below[0] if len(below) == 1 else None
+        extra = only is not None and only.kind in ("light", "camera")
+        if kind == "Transform" and only is not None and extra and np.array_equal(only.transform, np.eye(4)):
+            return [Node(name, transform, content=only.content, visible=visible)]
         if element is not target and len(below) == 1 and kind == "Group":
             return below
         return [Node(name, transform, tuple(below), visible=visible)]

@@ -199,10 +199,10 @@ def _primitive(element: Element, kind: str, name: str) -> Mesh:
         outline = np.array([[0, -height / 2], [radius, -height / 2], [0, height / 2]])
     else:
         outline = np.array([[0, -height / 2], [radius, -height / 2], [radius, height / 2], [0, height / 2]])
-    return _turned(name, outline, smooth=kind == "Sphere")
+    return turned_outline(name, outline, smooth=kind == "Sphere")
 
 
-def _turned(name: str, outline: NDArray[np.float64], *, smooth: bool) -> Mesh:
+def turned_outline(name: str, outline: NDArray[np.float64], *, smooth: bool) -> Mesh:
     """The surface of an outline (N, 2) of radius and height, turned about +Y, its ends on the axis."""
     around = np.arange(_AROUND) * (2 * math.pi / _AROUND)
     points: list[NDArray[np.float64]] = []

@@ -1,0 +1,166 @@
+"""UsdPreviewSurface networks to materials (Pixar, "UsdPreviewSurface specification")."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from zesty_otter.formats.usd.mesh import numbers_of, value_of
+from zesty_otter.formats.usd.text import Asset, Prim
+from zesty_otter.model import Material, Texture, TextureUse
+
+Note = Callable[[str, str], None]
+Find = Callable[[str], Prim | None]
+TextureOf = Callable[[Asset], Texture | None]
+
+_ROLES = {
+    "diffuseColor": "base_color",
+    "emissiveColor": "emissive",
+    "metallic": "metallic",
+    "roughness": "roughness",
+    "normal": "normal",
+    "occlusion": "occlusion",
+    "opacity": "alpha",
+}
+
+
+@dataclass
+class Materials:
+    """The materials of a stage; one for each set of UV names that meshes have."""
+
+    find: Find
+    texture_of: TextureOf
+    note: Note
+
+    def __post_init__(self) -> None:
+        self._made: dict[tuple[str, tuple[str, ...]], Material | None] = {}
+
+    def at(self, path: str, uv_sets: Sequence[str]) -> Material | None:
+        """The material at a path, for a mesh with UV sets of some names."""
+        key = path, tuple(uv_sets)
+        if key not in self._made:
+            prim = self.find(path)
+            if prim is None:
+                self.note("lost", f"material {path} is not there; a plain one takes its place")
+                self._made[key] = Material(path.rsplit("/", 1)[-1])
+            else:
+                self._made[key] = self._read(prim, path, uv_sets)
+            twin = next((m for (p, _), m in self._made.items() if p == path and m is not None), None)
+            if twin is not None and _same_uses(twin, self._made[key]):
+                self._made[key] = twin
+        return self._made[key]
+
+    def _read(self, prim: Prim, path: str, uv_sets: Sequence[str]) -> Material:
+        name = str(prim.meta.get("displayName") or prim.name)
+        outputs = ("outputs:surface", "outputs:preview:surface")
+        source = next((t for one in outputs if one in prim.properties for t in prim.properties[one].targets), "")
+        surface = self.find(source.partition(".")[0]) if source else None
+        if surface is None or value_of(surface, "info:id") != "UsdPreviewSurface":
+            self.note("lost", f"material {path} has no preview surface; a plain one takes its place")
+            return Material(name)
+        uses: dict[str, TextureUse] = {}
+        for key, role in _ROLES.items():
+            use = self._use(surface, f"inputs:{key}", uv_sets)
+            if use is not None:
+                uses[role] = use
+        color = self._color(surface, "diffuseColor", (0.18, 0.18, 0.18), "base_color" in uses)
+        glow = self._color(surface, "emissiveColor", (0.0, 0.0, 0.0), "emissive" in uses)
+        opacity = self._number(surface, "opacity", 1.0) if "alpha" not in uses else 1.0
+        threshold = self._number(surface, "opacityThreshold", 0.0)
+        see_through = "alpha" in uses or opacity < 1.0
+        if self._number(surface, "useSpecularWorkflow", 0.0):
+            self.note("lost", f"material {path}: the specular workflow is not carried")
+        return Material(
+            name,
+            (*color, min(max(opacity, 0.0), 1.0)),
+            1.0 if "metallic" in uses else self._number(surface, "metallic", 0.0),
+            1.0 if "roughness" in uses else self._number(surface, "roughness", 0.5),
+            glow,
+            "mask" if see_through and threshold > 0 else "blend" if see_through else "opaque",
+            threshold if threshold > 0 else 0.5,
+        ).with_textures(uses)
+
+    def _source(self, prim: Prim, key: str) -> tuple[Prim, str] | None:
+        """What an input is connected to in the end: the shader, and its output."""
+        for _ in range(16):
+            one = prim.properties.get(key)
+            if one is None or not one.targets:
+                return None
+            where, _, output = one.targets[0].partition(".")
+            found = self.find(where)
+            if found is None:
+                return None
+            if value_of(found, "info:id") is not None:
+                return found, output
+            prim, key = found, output
+        return None
+
+    def _use(self, surface: Prim, key: str, uv_sets: Sequence[str]) -> TextureUse | None:
+        source = self._source(surface, key)
+        if source is None or value_of(source[0], "info:id") != "UsdUVTexture":
+            return None
+        shader, output = source
+        asset = self._value(shader, "inputs:file")
+        texture = self.texture_of(asset) if isinstance(asset, Asset) and asset.path else None
+        if texture is None:
+            return None
+        channel = output.rpartition(":")[2]
+        use = TextureUse(texture, channel=channel if channel in ("r", "g", "b", "a") else None)
+        if channel == "r" and key in ("inputs:metallic", "inputs:roughness", "inputs:occlusion"):
+            use = replace(use, channel="r")
+        use = replace(use, clamp=value_of(shader, "inputs:wrapS") in ("clamp", "black"))
+        coordinates = self._source(shader, "inputs:st")
+        if coordinates is not None and value_of(coordinates[0], "info:id") == "UsdTransform2d":
+            use = self._placed(use, coordinates[0])
+            coordinates = self._source(coordinates[0], "inputs:in")
+        if coordinates is not None:
+            name = self._value(coordinates[0], "inputs:varname")
+            if name in uv_sets:
+                use = replace(use, uv_set=list(uv_sets).index(str(name)))
+        return use
+
+    def _placed(self, use: TextureUse, shader: Prim) -> TextureUse:
+        scale = (*numbers_of(shader, "inputs:scale"), 1.0, 1.0)[:2]
+        shift = (*numbers_of(shader, "inputs:translation"), 0.0, 0.0)[:2]
+        turned = (*numbers_of(shader, "inputs:rotation"), 0.0)[0]
+        placed = replace(use, scale=(float(scale[0]), float(scale[1])), offset=(float(shift[0]), float(shift[1])))
+        return replace(placed, rotation=float(np.radians(turned)))
+
+    def _value(self, prim: Prim, key: str) -> Any:
+        """The value of an input, followed through connections to interface inputs."""
+        for _ in range(16):
+            one = prim.properties.get(key)
+            if one is None or not one.targets:
+                return value_of(prim, key)
+            where, _, output = one.targets[0].partition(".")
+            found = self.find(where)
+            if found is None or found is prim:
+                return value_of(prim, key)
+            prim, key = found, output
+        return None
+
+    def _number(self, prim: Prim, name: str, missing: float) -> float:
+        value = self._value(prim, f"inputs:{name}")
+        number = float(value[0]) if isinstance(value, np.ndarray) and len(value) else value
+        good = isinstance(number, int | float) and np.isfinite(number)
+        return float(number) if good else missing
+
+    def _color(
+        self, prim: Prim, name: str, missing: tuple[float, float, float], textured: bool
+    ) -> tuple[float, float, float]:
+        if textured:
+            return 1.0, 1.0, 1.0
+        value = self._value(prim, f"inputs:{name}")
+        if not isinstance(value, np.ndarray) or len(value) < 3 or not np.isfinite(value[:3]).all():
+            return missing
+        r, g, b = np.maximum(value[:3], 0.0).tolist()
+        return (r, g, b) if name == "emissiveColor" else (min(r, 1.0), min(g, 1.0), min(b, 1.0))
+
+
+def _same_uses(one: Material, other: Material | None) -> bool:
+    if other is None or one.textures.keys() != other.textures.keys():
+        return False
+    return all(use.uv_set == other.textures[role].uv_set for role, use in one.textures.items())

@@ -1,0 +1,172 @@
+"""UsdGeomMesh, and the simple solids, to meshes (Pixar, "UsdGeom": Mesh, Primvar, Subset, Gprim)."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterator
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.formats.usd.text import Prim, Property
+from zesty_otter.formats.x3d.shapes import turned_outline
+from zesty_otter.geometry.corners import join_points
+from zesty_otter.model import Layer, Mesh, compact, count_of
+
+Note = Callable[[str, str], None]
+
+_UV_TYPES = ("texCoord2f", "texCoord2d", "texCoord2h", "float2")
+
+SOLIDS = frozenset({"Cube", "Sphere", "Cylinder", "Cone"})
+
+
+def value_of(prim: Prim, name: str) -> Any:
+    """What a property says: its value, else its earliest sample."""
+    one = prim.properties.get(name)
+    if one is None:
+        return None
+    if one.value is None and one.samples:
+        return one.samples[min(one.samples)]
+    return one.value
+
+
+def numbers_of(prim: Prim, name: str) -> NDArray[np.float64]:
+    """The numbers of a property; none when it says none."""
+    value = value_of(prim, name)
+    if isinstance(value, np.ndarray):
+        return value
+    if isinstance(value, bool) or not isinstance(value, int | float):
+        return np.zeros(0)
+    return np.array([float(value)])
+
+
+def read_mesh(prim: Prim, path: str, note: Note) -> tuple[Mesh, NDArray[np.int64]] | None:
+    """The mesh of a prim, without materials, and the number each face had before any was left out."""
+    points = _rows(numbers_of(prim, "points"), 3)
+    size = numbers_of(prim, "faceVertexCounts").astype(np.int64)
+    point = np.nan_to_num(numbers_of(prim, "faceVertexIndices"), nan=-1).astype(np.int64)
+    size = np.maximum(size, 0)
+    whole = int(np.searchsorted(np.cumsum(size), len(point), side="right"))
+    if whole < len(size):
+        note("lost", f"{path}: {count_of(len(size) - whole, 'face')} without corners left out")
+    all_sizes = size[:whole]
+    point = point[: int(all_sizes.sum())]
+    of_corner = np.repeat(np.arange(whole), all_sizes)
+    finite = np.asarray(np.isfinite(points).all(axis=1))
+    there = (point >= 0) & (point < len(points))
+    good = there & finite[np.where(there, point, 0)] if len(points) else there
+    bad = (all_sizes < 3) | (np.bincount(of_corner, ~good, whole) > 0)
+    holes = numbers_of(prim, "holeIndices").astype(np.int64)
+    unwanted = bad.copy()
+    unwanted[holes[(holes >= 0) & (holes < whole)]] = True
+    if bad.any():
+        note("lost", f"{path}: {count_of(int(bad.sum()), 'face')} without three usable corners left out")
+    faces = np.flatnonzero(~unwanted)
+    if not len(faces):
+        note("lost", f"{path} has no usable face")
+        return None
+    kept = ~unwanted[of_corner]
+    corner = np.flatnonzero(kept)
+    used, corner_point = compact(point[kept])
+    start = np.concatenate([[0], np.cumsum(all_sizes[faces])]).astype(np.int32)
+    # What a primvar's value is for: the corner, the point or the face.
+    places = {"faceVarying": corner, "vertex": point[kept], "varying": point[kept], "uniform": of_corner[kept],
+              "constant": np.zeros(len(corner), np.int64)}  # fmt: skip
+    layers = tuple(_layers(prim, places, path, note))
+    mesh = Mesh(prim.name, points[used], start, corner_point, layers)
+    if value_of(prim, "orientation") == "leftHanded":
+        mesh = mesh.turned_round()
+    return mesh, faces
+
+
+def _rows(values: NDArray[np.float64], width: int) -> NDArray[np.float64]:
+    return values[: len(values) // width * width].reshape(-1, width)
+
+
+def _layers(prim: Prim, places: dict[str, NDArray[Any]], path: str, note: Note) -> Iterator[Layer]:
+    normals = _primvar(prim, "primvars:normals", 3, places) or _primvar(prim, "normals", 3, places)
+    if normals is not None:
+        yield Layer("normal", *normals)
+    for name in uv_names(prim):
+        found = _primvar(prim, f"primvars:{name}", 2, places)
+        if found is not None:
+            yield Layer("uv", *found, name="" if name == "st" else name)
+    color = _primvar(prim, "primvars:displayColor", 3, places)
+    if color is not None and len(color[0]) > 1:
+        values, index = color
+        opacity = _primvar(prim, "primvars:displayOpacity", 1, places)
+        if opacity is not None and np.array_equal(opacity[1], index):
+            values = np.concatenate([values, opacity[0]], axis=1)
+        yield Layer("color", np.clip(values, 0, 1), index)
+    others = [one for one in prim.properties if one.startswith("primvars:") and one.count(":") == 1
+              and one[9:] not in (*uv_names(prim), "normals", "displayColor", "displayOpacity")]  # fmt: skip
+    if others:
+        note("lost", f"{path}: primvars not carried: {', '.join(one[9:] for one in others[:6])}")
+
+
+def uv_names(prim: Prim) -> list[str]:
+    """The UV sets of a mesh by name: the usual first one first, then in order of name."""
+    found = [
+        name[9:]
+        for name, one in prim.properties.items()
+        if name.startswith("primvars:")
+        and one.type.rstrip("[]") in ("texCoord2f", "texCoord2d", "texCoord2h", "float2")
+    ]
+    return sorted(found, key=lambda name: (name != "st", name))
+
+
+def _primvar(
+    prim: Prim, name: str, width: int, places: dict[str, NDArray[Any]]
+) -> tuple[NDArray[np.float32], NDArray[np.int32]] | None:
+    """The table of a primvar and the row of every corner."""
+    values = _rows(numbers_of(prim, name), width)
+    if not len(values):
+        return None
+    one = prim.properties[name]
+    index = numbers_of(prim, f"{name}:indices")
+    rows = index.astype(np.int64) if f"{name}:indices" in prim.properties and len(index) else None
+    place = places[_interpolation(one, name, len(values) if rows is None else len(rows), places)]
+    of = place if rows is None else np.where(place < len(rows), rows[np.minimum(place, len(rows) - 1)], -1)
+    good = (of >= 0) & (of < len(values))
+    finite = np.asarray(np.isfinite(values).all(axis=1))
+    of = np.where(good & finite[np.where(good, of, 0)], of, -1)
+    if rows is None and len(values) == len(place) and len(values) > 1:
+        # A value for every corner: those that are the same are one again.
+        padded = np.zeros((len(values), 3))
+        padded[:, : min(width, 3)] = np.nan_to_num(values[:, :3])
+        of = np.where(of >= 0, join_points(padded)[of], -1)
+    used, index32 = compact(of)
+    return np.nan_to_num(values[used]).astype(np.float32), index32
+
+
+def _interpolation(one: Property, name: str, count: int, places: dict[str, NDArray[Any]]) -> str:
+    """How values are spread over the surface; told from their number when it is not said."""
+    said = one.meta.get("interpolation")
+    if said in places:
+        return str(said)
+    if name == "normals":
+        return "vertex" if count < len(places["faceVarying"]) else "faceVarying"
+    return "constant" if count == 1 else "faceVarying" if count == len(places["faceVarying"]) else "vertex"
+
+
+def read_solid(prim: Prim) -> Mesh:
+    """A cube, sphere, cylinder or cone, as polygons."""
+    if prim.type == "Cube":
+        half = float((*numbers_of(prim, "size"), 2.0)[0]) / 2
+        points = np.array([[a, b, c] for c in (-half, half) for b in (-half, half) for a in (-half, half)])
+        faces = [[0, 2, 3, 1], [4, 5, 7, 6], [0, 1, 5, 4], [2, 6, 7, 3], [0, 4, 6, 2], [1, 3, 7, 5]]
+        return Mesh.from_faces(prim.name, points, faces)
+    radius = float((*numbers_of(prim, "radius"), 1.0)[0])
+    height = float((*numbers_of(prim, "height"), 2.0)[0]) / 2
+    if prim.type == "Sphere":
+        angle = np.linspace(-math.pi / 2, math.pi / 2, 17)
+        outline = np.stack([np.cos(angle), np.sin(angle)], axis=1) * radius
+        outline[[0, -1], 0] = 0.0
+        return turned_outline(prim.name, outline, smooth=True)
+    top = [] if prim.type == "Cone" else [[radius, height]]
+    outline = np.array([[0, -height], [radius, -height], *top, [0, height]])
+    mesh = turned_outline(prim.name, outline, smooth=False)
+    axis = value_of(prim, "axis") or "Z"
+    order = {"X": (1, 2, 0), "Y": (0, 1, 2), "Z": (2, 0, 1)}.get(str(axis), (2, 0, 1))
+    return mesh.replace(points=mesh.points[:, order])

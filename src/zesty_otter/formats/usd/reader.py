@@ -1,0 +1,435 @@
+"""USD text, and packages that hold it, to a scene."""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from pathlib import Path, PurePosixPath
+from types import MappingProxyType
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.errors import InputError
+from zesty_otter.formats.collada.reader import about_axis
+from zesty_otter.formats.files import find_beside, load
+from zesty_otter.formats.usd.materials import Materials
+from zesty_otter.formats.usd.mesh import SOLIDS, numbers_of, read_mesh, read_solid, uv_names, value_of
+from zesty_otter.formats.usd.package import open_package
+from zesty_otter.formats.usd.stage import Stage
+from zesty_otter.formats.usd.text import Asset, Prim, listed
+from zesty_otter.model import Camera, Content, Frame, Light, Material, Mesh, Node, Note, Scene, Texture
+
+AXES = {"Y": "left up forward", "Z": "left back up"}
+"""What the axes mean for each up axis."""
+
+_NO_NODES = frozenset({"Material", "Shader", "NodeGraph", "GeomSubset"})
+_NOT_CARRIED = frozenset(
+    {"BasisCurves", "NurbsCurves", "NurbsPatch", "Points", "TetMesh", "Volume", "HermiteCurves", "Capsule"}
+)
+_LIGHTS = {"DistantLight": "directional", "SphereLight": "point", "DiskLight": "spot", "RectLight": "spot"}
+_MOST_INSTANCES = 200_000
+
+
+def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
+    """Read a .usda file, a .usd file that is text, or a .usdz package of either."""
+    del progress
+    data = bytes(load(path))
+    reading = _Reading(path, folders, open_package(path, data) if data[:2] == b"PK" else None)
+    try:
+        return reading.scene(data)
+    except RecursionError:
+        raise InputError("nests too deeply.", file=path) from None
+
+
+class _Reading:
+    def __init__(self, path: Path, folders: Sequence[Path], package: dict[str, bytes] | None) -> None:
+        self.path, self.folders, self.package = path, folders, package
+        self.notes: dict[tuple[str, str], Note] = {}
+        self.read_files: list[Path] = []
+        self.textures: dict[str, Texture | None] = {}
+        self.meshes: dict[tuple[Any, ...], Mesh] = {}
+        self.shapes: dict[tuple[Any, ...], tuple[Mesh, NDArray[np.int64]] | None] = {}
+        self.materials = Materials(self.find, self.texture, self.note)
+        self.prims: dict[str, Prim] = {}
+        self.two_sided: dict[int, Material] = {}
+        self.instances = 0
+        self.alive: list[Any] = []
+
+    def note(self, kind: str, text: str) -> None:
+        self.notes.setdefault((kind, text), Note(kind, text, "usd", str(self.path)))
+
+    def find(self, path: str) -> Prim | None:
+        return self.prims.get(path)
+
+    def scene(self, data: bytes) -> Scene:
+        name = str(self.path)
+        if self.package is not None:
+            root = next((one for one in self.package if one.lower().endswith((".usda", ".usd", ".usdc"))), None)
+            if root is None:
+                raise InputError("is a package without a USD layer.", file=self.path)
+            name, data = root, self.package[root]
+        try:
+            stage = Stage(name, data, self._fetch)
+            roots = list(stage.prims())
+        except InputError as error:
+            if self.package is None:
+                raise
+            raise InputError(error.problem, file=self.path, place=f"{error.file} {error.place or ''}".strip()) from None
+        for prim in roots:
+            self._know(prim, f"/{prim.name}")
+        metres = stage.root.meta.get("metersPerUnit", 0.01)
+        metres = float(metres) if isinstance(metres, int | float) and metres > 0 else 0.01
+        if "metersPerUnit" not in stage.root.meta:
+            self.note("guess", "the file does not say its unit; the default of USD, centimetres, is taken")
+        up = str(stage.root.meta.get("upAxis", "Y")).upper()
+        nodes = [node for prim in roots for node in self._nodes(prim, f"/{prim.name}", np.eye(4), "")]
+        for remark in stage.remarks:
+            self.note("lost", remark)
+        default = stage.root.meta.get("defaultPrim")
+        frame = Frame(AXES.get(up, AXES["Y"]), metres)
+        title = str(default) if default else self.path.stem
+        return Scene(tuple(nodes), frame, title, tuple(self.notes.values()), self.path, tuple(self.read_files))
+
+    def _know(self, prim: Prim, path: str) -> None:
+        self.prims[path] = prim
+        for name, child in prim.children.items():
+            self._know(child, f"{path}/{name}")
+        # Relative targets start from the prim they stand in.
+        for one in prim.properties.values():
+            if any(not target.startswith("/") for target in one.targets):
+                one.targets = tuple(_absolute(target, path) for target in one.targets)
+
+    def _fetch(self, wanted: str, layer: str) -> tuple[str, bytes] | None:
+        """A layer another one names."""
+        if self.package is not None:
+            key = _inside(wanted, layer)
+            return (key, self.package[key]) if key in self.package else None
+        found = find_beside(Path(layer), wanted, also_in=(*self.folders, self.path.parent))
+        if found.remark:
+            self.note("guess", found.remark)
+        if found.path is None:
+            return None
+        self.read_files.append(found.path)
+        data = bytes(load(found.path))
+        if data[:2] == b"PK":
+            inner = open_package(found.path, data)
+            root = next((one for one in inner if one.lower().endswith((".usda", ".usd"))), None)
+            return (f"{found.path}[{root}]", inner[root]) if root else None
+        return str(found.path), data
+
+    def texture(self, asset: Asset) -> Texture | None:
+        """The image a texture reads."""
+        key = f"{asset.layer}\0{asset.path}"
+        if key in self.textures:
+            return self.textures[key]
+        path = re.sub(r"<UDIM>", "1001", asset.path)
+        if path != asset.path:
+            self.note("lost", f"texture '{asset.path}': of its tiles only the first is taken")
+        if self.package is not None:
+            inside = _inside(path, asset.layer)
+            data = self.package.get(inside)
+            if data is None:
+                self.note("lost", f"texture '{asset.path}' is not in the package")
+            made: Texture | None = Texture(PurePosixPath(inside).name, None, data, asset.path)
+        else:
+            layer = Path(asset.layer) if asset.layer else self.path
+            found = find_beside(layer, path, also_in=(*self.folders, self.path.parent))
+            if found.remark:
+                self.note("guess", found.remark)
+            if found.path is None:
+                self.note("lost", f"texture '{asset.path}' was not found")
+            name = found.path.name if found.path else re.split(r"[\\/]", path)[-1]
+            made = Texture(name, found.path, None, path, found.looked_in)
+        self.textures[key] = made
+        return made
+
+    # Nodes
+
+    def _nodes(self, prim: Prim, path: str, above: NDArray[np.float64], bound: str) -> list[Node]:
+        """The node of a prim; none when it is not defined or holds only materials."""
+        if prim.specifier != "def" or prim.type in _NO_NODES or prim.meta.get("active") is False:
+            return []
+        if prim.type == "Scope" and prim.children and all(c.type in _NO_NODES for c in prim.children.values()):
+            return []
+        if prim.type in _NOT_CARRIED:
+            self.note("lost", f"{prim.type} {path} is not carried")
+            return []
+        if prim.type.startswith("Skel") and prim.type != "SkelRoot":
+            self.note("lost", "skeletons and skins are left out; skinned meshes stand in their bind pose")
+            return []
+        bound = self._binding(prim, path) or bound
+        matrix, reset = self._transform(prim, path)
+        local = matrix
+        if reset and abs(np.linalg.det(above)) > 0:
+            local = np.asarray(np.linalg.solve(above, matrix), np.float64)
+            local[3] = (0.0, 0.0, 0.0, 1.0)
+        world = matrix if reset else above @ matrix
+        if prim.type == "PointInstancer":
+            return [self._scatter(prim, path, local, bound)]
+        below = [
+            node for name, child in prim.children.items() for node in self._nodes(child, f"{path}/{name}", world, bound)
+        ]
+        name = str(prim.meta.get("displayName") or prim.name)
+        return [
+            Node(
+                name,
+                local,
+                tuple(below),
+                self._content(prim, path, bound),
+                value_of(prim, "visibility") != "invisible",
+                role=_role(prim),
+                properties=_properties(prim),
+            )
+        ]
+
+    def _content(self, prim: Prim, path: str, bound: str) -> Content | None:
+        if prim.type == "Mesh" or prim.type in SOLIDS:
+            return self._mesh(prim, path, bound)
+        if prim.type in _LIGHTS:
+            return self._light(prim)
+        if prim.type == "Camera":
+            return self._camera(prim)
+        if prim.type.endswith("Light"):
+            self.note("lost", f"{prim.type} {path} is not carried")
+        return None
+
+    def _binding(self, prim: Prim, path: str) -> str:
+        for name in ("material:binding", "material:binding:preview", "material:binding:full"):
+            one = prim.properties.get(name)
+            if one is not None and one.targets:
+                return one.targets[0]
+        return ""
+
+    def _mesh(self, prim: Prim, path: str, bound: str) -> Mesh | None:
+        # Copies that references made share their arrays; so do the meshes made of them.
+        arrays = [
+            one.value for one in prim.properties.values() if isinstance(one.value, np.ndarray) and one.value.size > 4
+        ]
+        self.alive += arrays
+        key = (prim.type, *sorted(map(id, arrays))) if arrays else (prim.type, path)
+        if key not in self.shapes:
+            if prim.type == "Mesh":
+                self.shapes[key] = read_mesh(prim, path, self.note)
+                if value_of(prim, "subdivisionScheme") != "none":
+                    self.note("guess", "subdivision meshes are taken as their cage")
+            else:
+                solid = read_solid(prim)
+                self.shapes[key] = solid, np.arange(solid.face_count)
+        shape = self.shapes[key]
+        if shape is None:
+            return None
+        mesh, faces = shape
+        slots, face_slot = self._slots(prim, path, bound, faces)
+        if value_of(prim, "doubleSided") is True:
+            slots = tuple(self._two_sided(slot) for slot in slots)
+        kept = (*key, *map(id, slots))
+        if kept not in self.meshes:
+            self.meshes[kept] = mesh.replace(slots=slots, face_slot=face_slot if len(slots) > 1 else None)
+        return self.meshes[kept]
+
+    def _two_sided(self, material: Material | None) -> Material | None:
+        if material is None:
+            return None
+        if id(material) not in self.two_sided:
+            self.two_sided[id(material)] = replace(material, two_sided=True)
+        return self.two_sided[id(material)]
+
+    def _slots(
+        self, prim: Prim, path: str, bound: str, faces: NDArray[np.int64]
+    ) -> tuple[tuple[Material | None, ...], NDArray[np.int32]]:
+        """The material of the whole mesh, or those of its subsets in order, with the rest where faces are left."""
+        sets = uv_names(prim)
+        whole = self.materials.at(bound, sets) if bound else None
+        number = np.full(int(faces.max()) + 1, -1, np.int64)
+        slots: list[Material | None] = []
+        for name, child in prim.children.items():
+            target = self._binding(child, f"{path}/{name}")
+            if child.type != "GeomSubset" or not target:
+                continue
+            members = numbers_of(child, "indices").astype(np.int64)
+            number[members[(members >= 0) & (members < len(number))]] = len(slots)
+            slots.append(self.materials.at(target, sets))
+        of_face = number[faces]
+        if not slots or (of_face < 0).any():
+            of_face = np.where(of_face < 0, len(slots), of_face)
+            slots.append(whole)
+        return tuple(slots), of_face.astype(np.int32)
+
+    def _scatter(self, prim: Prim, path: str, local: NDArray[np.float64], bound: str) -> Node:
+        """The instances of a point instancer as nodes that share the meshes of its prototypes."""
+        targets = prim.properties["prototypes"].targets if "prototypes" in prim.properties else ()
+        prototypes = []
+        for target in targets:
+            source = self.find(target)
+            found = self._nodes(_defined(source), target, np.eye(4), bound) if source is not None else []
+            prototypes.append(found[0] if found else None)
+        which = numbers_of(prim, "protoIndices").astype(np.int64)
+        places = numbers_of(prim, "positions")
+        places = places[: len(places) // 3 * 3].reshape(-1, 3)
+        turned = numbers_of(prim, "orientations")
+        turned = turned[: len(turned) // 4 * 4].reshape(-1, 4)
+        scales = numbers_of(prim, "scales")
+        scales = scales[: len(scales) // 3 * 3].reshape(-1, 3)
+        hidden = set(numbers_of(prim, "invisibleIds").astype(int).tolist())
+        ids = numbers_of(prim, "ids").astype(int).tolist() or list(range(len(which)))
+        count = min(len(which), len(places))
+        self.instances += count
+        if self.instances > _MOST_INSTANCES:
+            raise InputError(f"scatters more than {_MOST_INSTANCES:,} instances.", file=self.path, place=path)
+        nodes = []
+        for n in range(count):
+            prototype = prototypes[which[n]] if 0 <= which[n] < len(prototypes) else None
+            if prototype is None or (n < len(ids) and ids[n] in hidden):
+                continue
+            matrix = np.eye(4)
+            if n < len(turned):
+                matrix[:3, :3] = _quaternion(turned[n])
+            if n < len(scales):
+                matrix[:3, :3] *= scales[n]
+            matrix[:3, 3] = places[n]
+            if not np.isfinite(matrix).all():
+                continue
+            name = f"{prototype.name}_{n + 1}"
+            nodes.append(
+                Node(name, matrix @ prototype.transform, prototype.children, prototype.content, role=prototype.role)
+            )
+        if nodes:
+            self.note("done", f"{path}: {len(nodes)} scattered instances became nodes that share their meshes")
+        return Node(str(prim.meta.get("displayName") or prim.name), local, tuple(nodes))
+
+    def _light(self, prim: Prim) -> Light:
+        def value(name: str, missing: list[float]) -> list[float]:
+            found = numbers_of(prim, f"inputs:{name}")
+            found = found if len(found) else numbers_of(prim, name)
+            return found.tolist() if len(found) and np.isfinite(found).all() else missing
+
+        color = (*value("color", [1.0, 1.0, 1.0]), 1.0, 1.0)[:3]
+        angle = value("shaping:cone:angle", [90.0])[0]
+        kind = _LIGHTS[prim.type]
+        if kind == "point" and f"inputs:{'shaping:cone:angle'}" in prim.properties:
+            kind = "spot"
+        intensity = value("intensity", [1.0])[0] * 2.0 ** value("exposure", [0.0])[0]
+        cone = math.radians(min(max(angle, 0.0), 90.0))
+        name = str(prim.meta.get("displayName") or prim.name)
+        return Light(name, kind, (color[0], color[1], color[2]), max(intensity, 0.0), cone=(0.0, cone))
+
+    def _camera(self, prim: Prim) -> Camera:
+        def value(name: str, missing: float) -> float:
+            found = numbers_of(prim, name)
+            return float(found[0]) if len(found) and found[0] > 0 else missing
+
+        wide, high = value("horizontalAperture", 20.955), value("verticalAperture", 15.2908)
+        near, far = (*numbers_of(prim, "clippingRange").tolist(), 1.0, 1e6)[:2]
+        name = str(prim.meta.get("displayName") or prim.name)
+        if value_of(prim, "projection") == "orthographic":
+            return Camera(name, False, high / 10.0, wide / high, near, far)
+        # Aperture and focal length are in tenths of a unit both, so that only their ratio matters.
+        height = 2 * math.atan(high / 2 / value("focalLength", 50.0))
+        return Camera(name, True, height, wide / high, near, far)
+
+    def _transform(self, prim: Prim, path: str) -> tuple[NDArray[np.float64], bool]:
+        """The local transform of all xformOps in order, and whether those of ancestors do not count."""
+        matrix, reset = np.eye(4), False
+        for op in listed(value_of(prim, "xformOpOrder")):
+            if op == "!resetXformStack!":
+                matrix, reset = np.eye(4), True
+                continue
+            inverse = str(op).startswith("!invert!")
+            name = str(op).removeprefix("!invert!")
+            step = _xform_op(name.split(":")[1] if ":" in name else "", numbers_of(prim, name))
+            if step is None or not np.isfinite(step).all():
+                self.note("lost", f"{path}: {name} cannot be read")
+                continue
+            if inverse:
+                if abs(np.linalg.det(step)) < 1e-300:
+                    continue
+                step = np.asarray(np.linalg.inv(step), np.float64)
+            matrix = matrix @ step
+        if any(one.samples for key, one in prim.properties.items() if key.startswith("xformOp:")):
+            self.note("lost", "animations are left out; everything stands as at the earliest time")
+        return matrix, reset
+
+
+def _defined(prim: Prim) -> Prim:
+    """A prototype, which may be a class or an over."""
+    return prim if prim.specifier == "def" else replace(prim, specifier="def")
+
+
+def _role(prim: Prim) -> str:
+    schemas = set(map(str, listed(prim.meta.get("apiSchemas"))))
+    if schemas & {"PhysicsCollisionAPI", "PhysicsMeshCollisionAPI"}:
+        return "collision"
+    return {"proxy": "stand-in", "guide": "marker"}.get(str(value_of(prim, "purpose")), "visible")
+
+
+def _properties(prim: Prim) -> MappingProxyType[str, Any]:
+    custom = prim.meta.get("customData")
+    found = custom if isinstance(custom, dict) else {}
+    return MappingProxyType({key: value for key, value in found.items() if isinstance(value, str | int | float | bool)})
+
+
+def _absolute(target: str, path: str) -> str:
+    if target.startswith("/"):
+        return target
+    base = path.strip("/").split("/")
+    prim, dot, rest = target.partition(".") if not target.startswith(".") else ("", "", target)
+    if target.startswith("."):
+        words = target.split("/")
+        while words and words[0] == "..":
+            base, words = base[:-1], words[1:]
+        return "/" + "/".join([*base, *words])
+    return "/" + "/".join([*base, prim]) + dot + rest
+
+
+def _inside(wanted: str, layer: str) -> str:
+    """The name of a file in a package, as another one in it spells it."""
+    home = PurePosixPath(layer).parent
+    parts: list[str] = []
+    for part in (home / wanted.replace("\\", "/")).parts:
+        if part == "..":
+            parts = parts[:-1]
+        elif part not in (".", "/"):
+            parts.append(part)
+    return "/".join(parts)
+
+
+def _xform_op(kind: str, values: NDArray[np.float64]) -> NDArray[np.float64] | None:
+    """The matrix of one xformOp; None when its numbers are too few (Pixar, "UsdGeomXformOp")."""
+    matrix = np.eye(4)
+    if kind == "transform":
+        if len(values) < 16:
+            return None
+        matrix = values[:16].reshape(4, 4).T.copy()
+        matrix[3] = (0.0, 0.0, 0.0, 1.0)
+    elif kind == "translate" and len(values) >= 3:
+        matrix[:3, 3] = values[:3]
+    elif kind == "scale" and len(values) >= 3:
+        matrix[:3, :3] = np.diag(values[:3])
+    elif kind == "orient" and len(values) >= 4:
+        matrix[:3, :3] = _quaternion(values)
+    elif kind in ("rotateX", "rotateY", "rotateZ") and len(values) >= 1:
+        matrix[:3, :3] = about_axis(np.eye(3)["XYZ".index(kind[-1])], math.radians(values[0]))
+    elif re.fullmatch("rotate[XYZ]{3}", kind) and len(values) >= 3:
+        # The first letter turns first: it stands farthest to the right.
+        for letter in kind[6:]:
+            axis = "XYZ".index(letter)
+            matrix[:3, :3] = about_axis(np.eye(3)[axis], math.radians(values[axis])) @ matrix[:3, :3]
+    else:
+        return None
+    return matrix
+
+
+def _quaternion(values: NDArray[np.float64]) -> NDArray[np.float64]:
+    """The rotation of a quaternion, its real part first."""
+    w, x, y, z = values[:4] / (float(np.linalg.norm(values[:4])) or 1.0)
+    return np.array(
+        [
+            [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
+            [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
+            [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
+        ]
+    )

@@ -1,0 +1,407 @@
+"""The text of a USD layer, taken apart into prims, properties and values.
+
+Pixar (2016 onward), USD "usda" file format: header, metadata, prims with properties, variants and values of
+every kind. Arrays of numbers are read by compiled code.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.formats.text import NotNumbersError, numbers_in
+
+DEEPEST = 200
+"""How far prims and values may nest."""
+
+_NUMERIC = re.compile(
+    r"(?:half|float|double|int|uint|int64|uint64|uchar|quat[hfd]|matrix[234]d|(?:point|normal|vector|color|texCoord)"
+    r"[234][hfd])[234]?[hfdi]?(?:\[\])?$"
+)
+_SPACE = re.compile(rb"(?:[ \t\r\n;,]+|#[^\n]*|//[^\n]*|/\*.*?\*/)*", re.DOTALL)
+_WORD = re.compile(rb"[A-Za-z_\x80-\xff][A-Za-z0-9_:.\x80-\xff]*(?:\[\])?")
+_NUMBER = re.compile(rb"[-+]?(?:inf|nan|(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)")
+_STRING = re.compile(
+    rb'"""(?:[^\\]|\\.)*?"""|\'\'\'(?:[^\\]|\\.)*?\'\'\'|"(?:[^"\\\n]|\\.)*"|\'(?:[^\'\\\n]|\\.)*\'', re.DOTALL
+)
+_ASSET = re.compile(rb"@@@(.*?)@@@|@([^@\n]*)@", re.DOTALL)
+_PATH = re.compile(rb"<([^>\n]*)>")
+_ESCAPES = {"n": "\n", "t": "\t", "r": "\r"}
+_LIST_WORDS = (b"prepend", b"append", b"add", b"delete", b"reorder")
+
+
+class UsdSyntaxError(ValueError):
+    """The text is not what the grammar allows; ``line`` says where."""
+
+    def __init__(self, problem: str, line: int) -> None:
+        super().__init__(problem)
+        self.line = line
+
+
+@dataclass(frozen=True)
+class Asset:
+    """A reference to another file, and the layer it stands in; with a path, to a prim in it."""
+
+    path: str
+    layer: str = ""
+    prim: str = ""
+
+
+@dataclass(frozen=True)
+class Target:
+    """A path to a prim or property."""
+
+    path: str
+
+
+@dataclass
+class Property:
+    """An attribute or relationship: its value, samples over time, what it is connected to, its metadata."""
+
+    type: str
+    value: Any = None
+    samples: dict[float, Any] = field(default_factory=dict)
+    targets: tuple[str, ...] = ()
+    meta: dict[str, Any] = field(default_factory=dict)
+
+
+@dataclass
+class Prim:
+    """A prim as one layer has it."""
+
+    specifier: str
+    type: str
+    name: str
+    meta: dict[str, Any] = field(default_factory=dict)
+    properties: dict[str, Property] = field(default_factory=dict)
+    children: dict[str, Prim] = field(default_factory=dict)
+    variants: dict[str, dict[str, Prim]] = field(default_factory=dict)
+
+
+def parse(data: bytes, layer: str = "") -> Prim:
+    """The pseudo-root of a layer: its metadata and root prims.
+
+    Raises
+    ------
+    UsdSyntaxError
+        Where the text breaks the grammar.
+    """
+    return _Parser(data, layer).layer_spec()
+
+
+class _Parser:
+    def __init__(self, data: bytes, layer: str) -> None:
+        self.data, self.at, self.layer = data, 0, layer
+
+    def fail(self, problem: str) -> UsdSyntaxError:
+        return UsdSyntaxError(problem, self.data.count(b"\n", 0, self.at) + 1)
+
+    def layer_spec(self) -> Prim:
+        if not re.match(rb"#usda\s+\d", self.data):
+            raise self.fail("it does not begin with #usda")
+        root = Prim("def", "", "")
+        self._space()
+        if self._peek(b"("):
+            root.meta = self._metadata()
+        while not self._end():
+            self._content(root, 0)
+        return root
+
+    # Small pieces
+
+    def _space(self) -> None:
+        found = _SPACE.match(self.data, self.at)
+        self.at = found.end() if found else self.at
+
+    def _end(self) -> bool:
+        self._space()
+        return self.at >= len(self.data)
+
+    def _peek(self, mark: bytes) -> bool:
+        self._space()
+        return self.data.startswith(mark, self.at)
+
+    def _take(self, mark: bytes) -> None:
+        if not self._peek(mark):
+            seen = self.data[self.at : self.at + 20].decode("utf-8", "replace").split("\n")[0]
+            raise self.fail(f"'{mark.decode()}' is expected, not '{seen}'")
+        self.at += len(mark)
+
+    def _word(self) -> str:
+        self._space()
+        found = _WORD.match(self.data, self.at)
+        if found is None:
+            seen = self.data[self.at : self.at + 20].decode("utf-8", "replace").split("\n")[0]
+            raise self.fail(f"a name is expected, not '{seen}'")
+        self.at = found.end()
+        return found[0].decode("utf-8", "replace")
+
+    def _string(self) -> str:
+        self._space()
+        found = _STRING.match(self.data, self.at)
+        if found is None:
+            raise self.fail("a text in quotes is expected")
+        self.at = found.end()
+        text = found[0].decode("utf-8", "replace")
+        quotes = 3 if text.startswith(('"""', "'''")) else 1
+        return re.sub(r"\\(.)", lambda m: _ESCAPES.get(m[1], m[1]), text[quotes:-quotes], flags=re.DOTALL)
+
+    # Prims
+
+    def _content(self, prim: Prim, depth: int) -> None:
+        """One statement inside a prim: a child, a variant set or a property."""
+        if depth > DEEPEST:
+            raise self.fail(f"prims nest deeper than {DEEPEST}")
+        start = self.at
+        word = self._word()
+        if word in ("def", "over", "class"):
+            child = self._prim(word, depth)
+            prim.children[child.name] = child
+        elif word == "variantSet":
+            self._variant_set(prim, depth)
+        elif word == "reorder" and self._is_reordering():
+            self._word()
+            self._take(b"=")
+            self._value("", 0)
+        else:
+            self.at = start
+            self._property(prim)
+
+    def _is_reordering(self) -> bool:
+        self._space()
+        return self.data.startswith((b"nameChildren", b"properties", b"rootPrims"), self.at)
+
+    def _prim(self, specifier: str, depth: int) -> Prim:
+        self._space()
+        kind = "" if self.data[self.at : self.at + 1] in (b'"', b"'") else self._word()
+        prim = Prim(specifier, kind, self._string())
+        if self._peek(b"("):
+            prim.meta = self._metadata()
+        self._body(prim, depth)
+        return prim
+
+    def _body(self, prim: Prim, depth: int) -> None:
+        self._take(b"{")
+        while not self._peek(b"}"):
+            if self.at >= len(self.data):
+                raise self.fail(f"the end of '{prim.name}' is missing")
+            self._content(prim, depth + 1)
+        self.at += 1
+
+    def _variant_set(self, prim: Prim, depth: int) -> None:
+        name = self._string()
+        self._take(b"=")
+        self._take(b"{")
+        variants = prim.variants.setdefault(name, {})
+        while not self._peek(b"}"):
+            variant = Prim("over", "", self._string())
+            if self._peek(b"("):
+                variant.meta = self._metadata()
+            self._body(variant, depth + 1)
+            variants[variant.name] = variant
+        self.at += 1
+
+    def _property(self, prim: Prim) -> None:
+        words = [self._word()]
+        while words[-1] in ("prepend", "append", "add", "delete", "reorder", "custom", "uniform", "varying", "config"):
+            words.append(self._word())
+        kind, removing = words[-1], "delete" in words
+        name = self._word()
+        suffix = ""
+        for ending in (".connect", ".timeSamples", ".default", ".spline"):
+            if name.endswith(ending):
+                name, suffix = name[: -len(ending)], ending
+        known = prim.properties.setdefault(name, Property(kind))
+        if not known.type or known.type == "rel":
+            known.type = kind
+        if self._peek(b"="):
+            self.at += 1
+            self._assign(known, kind, suffix, removing=removing)
+        if self._peek(b"("):
+            known.meta.update(self._metadata())
+
+    def _assign(self, known: Property, kind: str, suffix: str, *, removing: bool) -> None:
+        if suffix == ".timeSamples":
+            self._take(b"{")
+            while not self._peek(b"}"):
+                time = self._number()
+                self._take(b":")
+                known.samples[time] = self._value(kind, 0)
+            self.at += 1
+        elif suffix == ".spline":
+            self._skip_braces()
+        elif suffix == ".connect" or kind == "rel":
+            value = self._value("", 0)
+            found = value if isinstance(value, list) else [value]
+            paths = tuple(one.path for one in found if isinstance(one, Target))
+            known.targets = () if removing else paths
+        else:
+            known.value = self._value(kind, 0)
+
+    def _skip_braces(self) -> None:
+        self._take(b"{")
+        depth = 1
+        while depth:
+            found = re.compile(rb"[{}]").search(self.data, self.at)
+            if found is None:
+                raise self.fail("a closing brace is missing")
+            depth += 1 if found[0] == b"{" else -1
+            self.at = found.end()
+
+    def _number(self) -> float:
+        self._space()
+        found = _NUMBER.match(self.data, self.at)
+        if found is None:
+            raise self.fail("a number is expected")
+        self.at = found.end()
+        return float(found[0])
+
+    # Metadata and values
+
+    def _metadata(self) -> dict[str, Any]:
+        self._take(b"(")
+        meta: dict[str, Any] = {}
+        while not self._peek(b")"):
+            if self.at >= len(self.data):
+                raise self.fail("a closing parenthesis is missing")
+            if self.data[self.at : self.at + 1] in (b'"', b"'"):
+                self._string()  # a comment
+                continue
+            key = self._word()
+            operation = ""
+            if key.encode() in _LIST_WORDS:
+                operation, key = key, self._word()
+            if not self._peek(b"="):
+                continue
+            self.at += 1
+            value = self._value("", 0)
+            if operation == "delete":
+                continue
+            if operation in ("prepend", "append", "add") and key in meta:
+                value = [*_listed(meta[key]), *_listed(value)]
+            meta[key] = value
+        self.at += 1
+        return meta
+
+    def _value(self, kind: str, depth: int) -> Any:
+        if depth > DEEPEST:
+            raise self.fail(f"values nest deeper than {DEEPEST}")
+        self._space()
+        mark = self.data[self.at : self.at + 1]
+        if mark == b"[":
+            return self._array(kind, depth)
+        if mark == b"(":
+            return self._tuple()
+        if mark == b"{":
+            return self._dictionary(depth)
+        if mark in (b'"', b"'"):
+            return self._string()
+        if mark == b"@":
+            return self._asset()
+        if mark == b"<":
+            return self._path()
+        found = _NUMBER.match(self.data, self.at)
+        if found is not None:
+            self.at = found.end()
+            text = found[0].decode()
+            return int(text) if re.fullmatch(r"[-+]?\d{1,18}", text) else float(text)
+        word = self._word()
+        return {"None": None, "true": True, "false": False}.get(word, word)
+
+    def _array(self, kind: str, depth: int) -> Any:
+        if _NUMERIC.match(kind):
+            # Arrays of numbers hold no other brackets: the end is the next one.
+            end = self.data.find(b"]", self.at)
+            if end < 0:
+                raise self.fail("the end of an array is missing")
+            try:
+                values = numbers_in(np.frombuffer(self.data, np.uint8, end - self.at, self.at))
+            except NotNumbersError as error:
+                raise self.fail(str(error)) from None
+            self.at = end + 1
+            return values
+        self.at += 1
+        values_list = []
+        while not self._peek(b"]"):
+            if self.at >= len(self.data):
+                raise self.fail("the end of an array is missing")
+            values_list.append(self._value("", depth + 1))
+        self.at += 1
+        return values_list
+
+    def _tuple(self) -> NDArray[np.float64]:
+        """The numbers of a tuple, tuples in it included."""
+        depth, start = 0, self.at
+        for found in re.compile(rb"[()]").finditer(self.data, self.at):
+            depth += 1 if found[0] == b"(" else -1
+            if depth == 0:
+                self.at = found.end()
+                break
+        else:
+            raise self.fail("a closing parenthesis is missing")
+        try:
+            return numbers_in(self.data[start : self.at])
+        except NotNumbersError:
+            return np.zeros(0)  # a layer offset or a tuple of words
+
+    def _dictionary(self, depth: int) -> dict[str, Any]:
+        self._take(b"{")
+        found: dict[str, Any] = {}
+        while not self._peek(b"}"):
+            if self.at >= len(self.data):
+                raise self.fail("a closing brace is missing")
+            kind = self._word()
+            name = self._string() if self._peek(b'"') or self._peek(b"'") else self._word()
+            self._take(b"=")
+            found[name] = self._value("" if kind == "dictionary" else kind, depth + 1)
+        self.at += 1
+        return found
+
+    def _asset(self) -> Asset:
+        found = _ASSET.match(self.data, self.at)
+        if found is None:
+            raise self.fail("the end of a file name is missing")
+        self.at = found.end()
+        path = (found[1] if found[1] is not None else found[2]).decode("utf-8", "replace")
+        prim = ""
+        if self._peek(b"<"):
+            prim = self._path().path
+        if self._peek(b"("):
+            self._skip_offset()
+        return Asset(path, self.layer, prim)
+
+    def _skip_offset(self) -> None:
+        """A layer offset behind a reference: it shifts time only."""
+        end = self.data.find(b")", self.at)
+        if end < 0:
+            raise self.fail("a closing parenthesis is missing")
+        self.at = end + 1
+
+    def _path(self) -> Target:
+        found = _PATH.match(self.data, self.at)
+        if found is None:
+            raise self.fail("the end of a path is missing")
+        self.at = found.end()
+        target = Target(found[1].decode("utf-8", "replace"))
+        if self._peek(b"("):
+            here = self.at
+            inner = self.data[self.at : self.at + 200]
+            if re.match(rb"\(\s*(offset|scale|customData)\b", inner):
+                self._skip_offset()
+            else:
+                self.at = here
+        return target
+
+
+def _listed(value: Any) -> list[Any]:
+    return value if isinstance(value, list) else [value]
+
+
+def listed(value: Any) -> Iterator[Any]:
+    """A value that may be one thing, several or nothing."""
+    yield from (one for one in _listed(value) if one is not None)

@@ -1,0 +1,388 @@
+"""A scene to USD text, and to a package of it with its textures."""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Iterable, Iterator
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.formats.bare import nothing_to_write, settled
+from zesty_otter.formats.files import Buffer, Encoded
+from zesty_otter.formats.one_image import with_alpha_in_color
+from zesty_otter.formats.text import list_of
+from zesty_otter.formats.textures_out import TextureFiles
+from zesty_otter.formats.usd.package import package
+from zesty_otter.formats.usd.reader import AXES
+from zesty_otter.geometry.aim import aim
+from zesty_otter.model import Camera, Frame, Layer, Light, Material, Mesh, Node, Note, Scene, TextureUse, reframed
+
+_LIGHTS = {"point": "SphereLight", "spot": "DiskLight", "directional": "DistantLight"}
+_INPUTS = {
+    "base_color": ("diffuseColor", "color3f", "rgb"),
+    "emissive": ("emissiveColor", "color3f", "rgb"),
+    "metallic": ("metallic", "float", "r"),
+    "roughness": ("roughness", "float", "r"),
+    "normal": ("normal", "normal3f", "rgb"),
+    "occlusion": ("occlusion", "float", "r"),
+    "alpha": ("opacity", "float", "a"),
+}
+_SIMPLE = (str, bool, int, float)
+
+
+def encode(scene: Scene, name: str) -> Encoded:
+    """The files of a scene: a layer and its textures, or one package of both when ``name`` ends in .usdz."""
+    if not any(mesh.face_count for mesh in scene.meshes):
+        raise nothing_to_write(scene)
+    axes = AXES["Z" if scene.frame.up[0] == 2 else "Y"]
+    turned = scene
+    if scene.frame.axes != Frame(axes).axes:
+        turned = reframed(scene, Frame(axes, scene.frame.unit))
+    turned, notes = with_alpha_in_color(turned, "usd")
+    writer = _Writer(turned, name)
+    writer.write()
+    notes += [*writer.notes, *writer.textures.notes]
+    if not name.lower().endswith(".usdz"):
+        return Encoded({**writer.textures.files, name: writer.out}, notes)
+    inside: dict[str, Iterable[Buffer]] = {f"{name[:-5]}.usda": writer.out, **writer.textures.files}
+    return Encoded({name: [package(inside)]}, notes)
+
+
+class _Writer:
+    def __init__(self, scene: Scene, name: str) -> None:
+        self.scene = scene
+        self.stem = name.rsplit(".", 1)[0]
+        self.textures = TextureFiles(self.stem, "usd")
+        self.notes: list[Note] = []
+        self.out: list[Buffer] = []
+        self.depth = 0
+        top: set[str] = set()
+        self.root_names = [_identifier(node.name, top) for node in scene.roots]
+        self.library = _identifier("materials", top)
+        used: set[str] = set()
+        self.materials = {id(one): _identifier(one.name, used) for one in scene.materials}
+        self.first: dict[int, str] = {}
+
+    def _line(self, text: str = "") -> None:
+        self.out.append(f"{'    ' * self.depth}{text}\n".encode() if text else b"\n")
+
+    def _array(self, start: str, values: NDArray[Any], end: str = "") -> None:
+        """A property whose value is a list of numbers."""
+        self.out += [f"{'    ' * self.depth}{start} = [".encode(), *list_of(values), f"]{end}\n".encode()]
+
+    def _open(self, head: str, meta: list[str]) -> None:
+        if meta:
+            self._line(f"{head} (")
+            self.depth += 1
+            for one in meta:
+                self._line(one)
+            self.depth -= 1
+            self._line(")")
+        else:
+            self._line(head)
+        self._line("{")
+        self.depth += 1
+
+    def _close(self) -> None:
+        self.depth -= 1
+        self._line("}")
+
+    def _lost(self, text: str) -> None:
+        note = Note("lost", text, "usd")
+        if note not in self.notes:
+            self.notes.append(note)
+
+    def write(self) -> None:
+        self._line("#usda 1.0")
+        self._line("(")
+        self.depth += 1
+        if self.root_names:
+            self._line(f"defaultPrim = {_quoted(self.root_names[0])}")
+        self._line(f"metersPerUnit = {self.scene.frame.unit or 1.0:.17g}")
+        self._line(f'upAxis = "{"XYZ"[self.scene.frame.up[0]]}"')
+        self.depth -= 1
+        self._line(")")
+        self._nodes()
+        if self.materials:
+            self._line()
+            self._open(f'def Scope "{self.library}"', [])
+            for material in self.scene.materials:
+                self._material(material)
+            self._close()
+
+    def _nodes(self) -> None:
+        names: list[tuple[str, set[str]]] = []  # of the open prims: path, and the names taken in it
+        roots = iter(self.root_names)
+        for placed in self.scene.walk():
+            while len(names) > len(placed.path) - 1:
+                self._close()
+                names.pop()
+            name = next(roots) if not names else _identifier(placed.node.name, names[-1][1])
+            path = f"{names[-1][0] if names else ''}/{name}"
+            self._line()
+            self._open_node(placed.node, name, path)
+            names.append((path, set()))
+        while names:
+            self._close()
+            names.pop()
+
+    def _open_node(self, node: Node, name: str, path: str) -> None:
+        content = node.content
+        mesh = content if isinstance(content, Mesh) and content.face_count else None
+        kind = "Xform"
+        if mesh is not None:
+            kind = "Mesh"
+        elif isinstance(content, Light):
+            kind = _LIGHTS[content.kind]
+        elif isinstance(content, Camera):
+            kind = "Camera"
+        bound = [slot for slot in mesh.slots if slot is not None] if mesh is not None else []
+        schemas = ["MaterialBindingAPI"] if bound else []
+        if node.role == "collision" and mesh is not None:
+            schemas += ["PhysicsCollisionAPI", "PhysicsMeshCollisionAPI"]
+        if isinstance(content, Light) and content.kind == "spot":
+            schemas.append("ShapingAPI")
+        meta = [f"prepend apiSchemas = [{', '.join(map(_quoted, schemas))}]"] if schemas else []
+        if node.name != name:
+            meta.append(f"displayName = {_quoted(node.name)}")
+        meta += self._custom(node)
+        source = self.first.get(id(mesh)) if mesh is not None else None
+        if source is not None:
+            meta.append(f"prepend references = <{source}>")
+        self._open(f'def {kind} "{name}"', meta)
+        if mesh is not None and source is None:
+            self._mesh(mesh)
+            if not node.children:
+                self.first[id(mesh)] = path
+        if node.role == "collision" and mesh is not None:
+            self._line('uniform token physics:approximation = "convexHull"')
+            self._line('uniform token purpose = "guide"')
+        elif node.role == "stand-in":
+            self._line('uniform token purpose = "proxy"')
+        if isinstance(content, Light):
+            self._light(content)
+        elif isinstance(content, Camera):
+            self._camera(content)
+        if not node.visible:
+            self._line('token visibility = "invisible"')
+        self._placement(node, always=source is not None)
+
+    def _custom(self, node: Node) -> list[str]:
+        """Properties that travel with a node."""
+        words = []
+        for key, value in node.properties.items():
+            if not isinstance(value, _SIMPLE) or not re.fullmatch(r"[A-Za-z_]\w*", key):
+                self._lost(f"property '{key}' of node '{node.name}' is no simple value; it is left out")
+            elif isinstance(value, bool):
+                words.append(f"    bool {key} = {str(value).lower()}")
+            elif isinstance(value, int):
+                words.append(f"    int {key} = {value}")
+            elif isinstance(value, float):
+                words.append(f"    double {key} = {value!r}")
+            else:
+                words.append(f"    string {key} = {_quoted(value)}")
+        return ["customData = {", *words, "}"] if words else []
+
+    def _placement(self, node: Node, *, always: bool) -> None:
+        matrix = node.transform
+        content = node.content
+        turned = None
+        if isinstance(content, Camera):
+            turned = aim(content.direction, content.up)
+        elif isinstance(content, Light) and content.kind != "point":
+            turned = aim(content.direction)
+        if turned is not None:
+            self._lost(f"'{node.name}' is turned so that its light or camera looks along -Z, as USD has it")
+            matrix = matrix @ turned
+        if not always and np.array_equal(matrix, np.eye(4)):
+            return
+        if np.array_equal(matrix[:3, :3], np.eye(3)):
+            self._line(f"double3 xformOp:translate = ({', '.join(f'{v:.17g}' for v in matrix[:3, 3])})")
+            self._line('uniform token[] xformOpOrder = ["xformOp:translate"]')
+            return
+        # Rows of a USD matrix are columns of ours.
+        rows = ", ".join(f"({', '.join(f'{v:.17g}' for v in row)})" for row in matrix.T)
+        self._line(f"matrix4d xformOp:transform = ({rows})")
+        self._line('uniform token[] xformOpOrder = ["xformOp:transform"]')
+
+    def _light(self, light: Light) -> None:
+        self._line(f"color3f inputs:color = ({_numbers(*light.color)})")
+        self._line(f"float inputs:intensity = {_numbers(light.intensity)}")
+        if light.kind == "spot":
+            self._line(f"float inputs:shaping:cone:angle = {_numbers(math.degrees(light.cone[1]))}")
+        if light.reach is not None:
+            self._lost(f"light '{light.name}': USD lights have no reach")
+
+    def _camera(self, camera: Camera) -> None:
+        aspect = camera.aspect or 1.5
+        high = 15.2908 if camera.perspective else camera.height * 10.0
+        if camera.perspective:
+            self._line(f"float focalLength = {_numbers(high / 2 / math.tan(camera.height / 2))}")
+        else:
+            self._line('token projection = "orthographic"')
+        self._line(f"float horizontalAperture = {_numbers(high * aspect)}")
+        self._line(f"float verticalAperture = {_numbers(high)}")
+        self._line(f"float2 clippingRange = ({_numbers(camera.near, camera.far or 1e6)})")
+
+    def _mesh(self, mesh: Mesh) -> None:
+        mesh = settled(mesh)
+        if any(slot is not None and slot.two_sided for slot in mesh.slots):
+            self._line("uniform bool doubleSided = true")
+        box = mesh.surface_bounds
+        self._line(f"float3[] extent = [({_numbers(*box[0])}), ({_numbers(*box[1])})]")
+        self._array("int[] faceVertexCounts", mesh.face_size)
+        self._array("int[] faceVertexIndices", mesh.corner_point)
+        self._array("point3f[] points", mesh.points)
+        self._line('uniform token subdivisionScheme = "none"')
+        for name, layer in _named_layers(mesh):
+            self._layer(mesh, name, layer)
+        used = np.unique(mesh.slot_of_face).tolist()
+        if len(used) == 1 and mesh.slots[used[0]] is not None:
+            self._line(f"rel material:binding = <{self._material_path(mesh.slots[used[0]])}>")
+        elif len(used) > 1:
+            self._subsets(mesh, used)
+
+    def _subsets(self, mesh: Mesh, used: list[int]) -> None:
+        self._line('uniform token subsetFamily:materialBind:familyType = "partition"')
+        taken: set[str] = set()
+        for number in used:
+            slot = mesh.slots[number]
+            name = _identifier(slot.name if slot is not None else "plain", taken)
+            schema = ['prepend apiSchemas = ["MaterialBindingAPI"]'] if slot is not None else []
+            self._open(f'def GeomSubset "{name}"', schema)
+            self._line('uniform token elementType = "face"')
+            self._line('uniform token familyName = "materialBind"')
+            self._array("int[] indices", np.flatnonzero(mesh.slot_of_face == number))
+            if slot is not None:
+                self._line(f"rel material:binding = <{self._material_path(slot)}>")
+            self._close()
+
+    def _layer(self, mesh: Mesh, name: str, layer: Layer) -> None:
+        kind = {"normal": "normal3f", "uv": "texCoord2f", "color": "color3f"}[layer.kind]
+        values, index = layer.values, layer.index
+        if layer.has_holes:
+            self._lost(f"mesh '{mesh.name}': corners without {layer.kind} get zeros; USD wants a value for each")
+            values = np.concatenate([values, np.zeros((1, values.shape[1]), np.float32)])
+            index = np.where(index < 0, len(layer.values), index)
+        plain = len(values) == len(mesh.points) and np.array_equal(index, mesh.corner_point)
+        how = ' (interpolation = "vertex")' if plain else ' (interpolation = "faceVarying")'
+        tables = [(f"{kind}[] {name}", values[:, :3])]
+        if values.shape[1] == 4:
+            tables.append((f"float[] {name.replace('Color', 'Opacity')}", values[:, 3:]))
+        for start, table in tables:
+            if name == "normals" and not plain:
+                # Not every reader knows normals with an index.
+                self._array(start, table[index], how)
+                continue
+            self._array(start, table, how)
+            if not plain:
+                self._array(f"int[] {start.split()[1]}:indices", index)
+
+    def _material_path(self, material: Material | None) -> str:
+        return f"/{self.library}/{self.materials[id(material)]}"
+
+    def _material(self, material: Material) -> None:
+        name = self.materials[id(material)]
+        path = f"/{self.library}/{name}"
+        meta = [f"displayName = {_quoted(material.name)}"] if name != material.name else []
+        self._open(f'def Material "{name}"', meta)
+        self._line(f"token outputs:surface.connect = <{path}/surface.outputs:surface>")
+        uses = {role: use for role, use in material.textures.items() if role in _INPUTS}
+        if "alpha" not in uses and material.alpha_mode != "opaque" and "base_color" in uses:
+            uses["alpha"] = uses["base_color"]
+        self._open('def Shader "surface"', [])
+        self._line('uniform token info:id = "UsdPreviewSurface"')
+        values: dict[str, Iterator[float] | tuple[float, ...]] = {
+            "base_color": material.base_color[:3],
+            "emissive": material.emissive,
+            "metallic": (material.metallic,),
+            "roughness": (material.roughness,),
+            "alpha": (material.base_color[3] if material.alpha_mode != "opaque" else 1.0,),
+        }
+        for role, (key, kind, output) in _INPUTS.items():
+            if role in uses:
+                channel = uses[role].channel if output != "rgb" and uses[role].channel else output
+                self._line(f"{kind} inputs:{key}.connect = <{path}/{role}.outputs:{channel}>")
+            elif role in values:
+                numbers = _numbers(*values[role])
+                self._line(f"{kind} inputs:{key} = {f'({numbers})' if kind == 'color3f' else numbers}")
+        if material.alpha_mode == "mask":
+            self._line(f"float inputs:opacityThreshold = {_numbers(material.alpha_cutoff or 1e-6)}")
+        self._line("token outputs:surface")
+        self._close()
+        for number in sorted({use.uv_set for use in uses.values()}):
+            self._open(f'def Shader "uv{number}"', [])
+            self._line('uniform token info:id = "UsdPrimvarReader_float2"')
+            self._line(f"string inputs:varname = {_quoted(_uv_name(number))}")
+            self._line("float2 outputs:result")
+            self._close()
+        for role, use in uses.items():
+            self._texture(path, role, use)
+        self._close()
+
+    def _texture(self, path: str, role: str, use: TextureUse) -> None:
+        source = f"{path}/uv{use.uv_set}.outputs:result"
+        if use.offset != (0.0, 0.0) or use.scale != (1.0, 1.0) or use.rotation:
+            self._open(f'def Shader "{role}_place"', [])
+            self._line('uniform token info:id = "UsdTransform2d"')
+            self._line(f"float2 inputs:in.connect = <{source}>")
+            self._line(f"float2 inputs:scale = ({_numbers(*use.scale)})")
+            self._line(f"float2 inputs:translation = ({_numbers(*use.offset)})")
+            self._line(f"float inputs:rotation = {_numbers(math.degrees(use.rotation))}")
+            self._line("float2 outputs:result")
+            self._close()
+            source = f"{path}/{role}_place.outputs:result"
+        wrap = "clamp" if use.clamp else "repeat"
+        space = "sRGB" if role in ("base_color", "emissive", "alpha") else "raw"
+        self._open(f'def Shader "{role}"', [])
+        self._line('uniform token info:id = "UsdUVTexture"')
+        self._line(f"asset inputs:file = @{self.textures.path(use.texture)}@")
+        self._line(f'token inputs:sourceColorSpace = "{space}"')
+        self._line(f"float2 inputs:st.connect = <{source}>")
+        self._line(f'token inputs:wrapS = "{wrap}"')
+        self._line(f'token inputs:wrapT = "{wrap}"')
+        if role == "normal":
+            self._line("float4 inputs:scale = (2, 2, 2, 1)")
+            self._line("float4 inputs:bias = (-1, -1, -1, 0)")
+        self._line("float3 outputs:rgb")
+        for channel in "rgba":
+            self._line(f"float outputs:{channel}")
+        self._close()
+
+
+def _named_layers(mesh: Mesh) -> Iterator[tuple[str, Layer]]:
+    for layer in mesh.layers_of("normal")[:1]:
+        yield "normals", layer
+    for number, layer in enumerate(mesh.uv_sets):
+        yield f"primvars:{_uv_name(number)}", layer
+    for layer in mesh.layers_of("color")[:1]:
+        yield "primvars:displayColor", layer
+
+
+def _uv_name(number: int) -> str:
+    return "st" if number == 0 else f"st{number}"
+
+
+def _identifier(name: str, taken: set[str]) -> str:
+    """A name that is an identifier, and new among its siblings."""
+    base = re.sub(r"[^A-Za-z0-9_]", "_", name) or "_"
+    if base[0].isdigit():
+        base = f"_{base}"
+    found, count = base, 1
+    while found in taken:
+        count += 1
+        found = f"{base}_{count}"
+    taken.add(found)
+    return found
+
+
+def _quoted(text: str) -> str:
+    escaped = text.replace("\\", "\\\\").replace('"', '\\"').replace("\n", "\\n").replace("\r", "\\r")
+    return f'"{escaped}"'
+
+
+def _numbers(*values: float) -> str:
+    return ", ".join(f"{float(np.float32(value)):.9g}" for value in values)
