@@ -1,13 +1,27 @@
-"""What formats that know one bare mesh need of a scene."""
+"""What several formats need of tables, meshes and scenes."""
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
+from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
 from zesty_otter.geometry.corners import join_points
 from zesty_otter.geometry.normals import filled_normals
 from zesty_otter.model import Layer, Mesh, Note, Scene, joined_meshes, transformed
+
+
+def finite_rows(values: NDArray[Any]) -> NDArray[np.bool_]:
+    """(N,) which rows of a table (N, n) hold finite numbers only."""
+    # Nearly always all do; that is quicker to find out than which.
+    if np.isfinite(values).all():
+        return np.ones(len(values), bool)
+    good = np.isfinite(values[:, 0])
+    for k in range(1, values.shape[1]):
+        good &= np.isfinite(values[:, k])
+    return np.asarray(good)
 
 
 def nothing_to_write(scene: Scene) -> InputError:

@@ -6,11 +6,16 @@ from zesty_otter._compile import kernel
 
 
 @kernel
+def _unsigned_zero(bits):
+    return np.uint64(0) if bits == np.uint64(0x8000000000000000) else bits
+
+
+@kernel
 def join_points(bits, representative, table):
     # Open addressing; invariant: a slot holds the lowest point of its position. Size: a power of two.
     size = len(table)
     for p in range(len(bits)):
-        x, y, z = bits[p, 0], bits[p, 1], bits[p, 2]
+        x, y, z = _unsigned_zero(bits[p, 0]), _unsigned_zero(bits[p, 1]), _unsigned_zero(bits[p, 2])
         h = x * np.uint64(0x9E3779B97F4A7C15) ^ y * np.uint64(0xC2B2AE3D27D4EB4F) ^ z * np.uint64(0x165667B19E3779F9)
         h ^= h >> np.uint64(32)
         h *= np.uint64(0xD6E8FEB86659FD93)
@@ -22,7 +27,8 @@ def join_points(bits, representative, table):
                 table[k] = p
                 representative[p] = p
                 break
-            if bits[q, 0] == x and bits[q, 1] == y and bits[q, 2] == z:
+            same = _unsigned_zero(bits[q, 0]) == x and _unsigned_zero(bits[q, 1]) == y
+            if same and _unsigned_zero(bits[q, 2]) == z:
                 representative[p] = q
                 break
             k = (k + 1) & (size - 1)

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from zesty_otter.formats.bare import finite_rows
 from zesty_otter.formats.strips import triangles_of_strips
 from zesty_otter.formats.xml import Element, child, children, floats, ints, name_of
 from zesty_otter.geometry.triangulation import bridge_holes
@@ -123,7 +124,7 @@ class _Reading:
             return
         rows, sizes = _rows_and_sizes(element, kind, stride, self.points, vertex)
         point = rows[:, vertex]
-        rows, sizes, skipped = _usable(rows, sizes, point, _finite(self.points))
+        rows, sizes, skipped = _usable(rows, sizes, point, finite_rows(self.points))
         if skipped:
             text = f"geometry '{self.name}': {count_of(skipped, 'face')} with fewer than three usable corners left out"
             self.note("lost", text)
@@ -156,7 +157,7 @@ class _Reading:
             column.length += len(kept)
         base, table = column.tables[url]
         there = (rows >= 0) & (rows < len(table))
-        good = there & _finite(table)[np.where(there, rows, 0)] if len(table) else there
+        good = there & finite_rows(table)[np.where(there, rows, 0)] if len(table) else there
         column.rows.append((self.corner_count, np.where(good, rows + base, -1)))
 
     def _finished(self) -> Shape | None:
@@ -198,10 +199,6 @@ class _Reading:
             values = np.clip(np.nan_to_num(values), 0.0, 1.0)
         used, index32 = compact(index)
         return Layer(kind, np.nan_to_num(values[used]), index32)
-
-
-def _finite(values: NDArray[Any]) -> NDArray[np.bool_]:
-    return np.asarray(np.isfinite(values).all(axis=1))
 
 
 def _whole(element: Element, key: str, missing: int) -> int:

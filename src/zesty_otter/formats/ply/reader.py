@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from zesty_otter._late import LateModule
 from zesty_otter.errors import InputError
+from zesty_otter.formats.bare import finite_rows
 from zesty_otter.formats.files import find_beside, load
 from zesty_otter.formats.text import NotNumbersError, numbers_in
 from zesty_otter.model import Frame, Layer, Material, Mesh, Node, Note, Scene, Texture, TextureUse, count_of
@@ -264,8 +265,8 @@ class _Reading:
         columns = vertex.columns
         if not {"x", "y", "z"} <= columns.keys():
             raise self.fail("has no vertices with x, y and z.")
-        points = np.stack([columns[axis].astype(np.float64) for axis in "xyz"], axis=1)
-        finite = np.asarray(np.isfinite(points).all(axis=1))
+        points = _stacked(columns, ("x", "y", "z"), np.float64)
+        finite = finite_rows(points)
         start, corners, face_of = self._faces(len(points), finite)
         if not finite.all():
             points = np.where(finite[:, None], points, 0.0)
@@ -298,11 +299,16 @@ class _Reading:
 
     def _faces(
         self, points: int, finite: NDArray[np.bool_]
-    ) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
+    ) -> tuple[NDArray[np.int64], NDArray[Any], NDArray[np.int64]]:
         """Where faces start, their corners, and the number of the face element each comes from (-1 for strips)."""
         face = self.elements.get("face", _Element("face", 0))
         name = next((one for one in _INDICES if one in face.lists), None)
         start, values = face.lists[name] if name else (np.zeros(1, np.int64), np.zeros(0, np.int64))
+        if values.dtype.itemsize == 4 and len(values) and not self._strip_element():
+            corners32 = values.astype(np.int32, copy=False)
+            even = len(start) > 1 and int(np.diff(start).min()) >= 3
+            if even and int(corners32.min()) >= 0 and int(corners32.max()) < points and finite.all():
+                return start, corners32, np.arange(len(start) - 1)
         corners = values.astype(np.int64)
         number = np.arange(len(start) - 1)
         strips = self._strips()
@@ -324,8 +330,11 @@ class _Reading:
         kept_corner = np.repeat(~bad, size)
         return np.concatenate([[0], np.cumsum(size[~bad])]), corners[kept_corner], number[~bad]
 
+    def _strip_element(self) -> _Element | None:
+        return self.elements.get("tristrips")
+
     def _strips(self) -> NDArray[np.int64]:
-        element = self.elements.get("tristrips")
+        element = self._strip_element()
         name = next((one for one in _INDICES if element and one in element.lists), None)
         if element is None or name is None:
             return np.zeros((0, 3), np.int64)
@@ -379,15 +388,25 @@ class _Reading:
         return Material(Path(name).stem).with_textures({"base_color": TextureUse(texture)})
 
 
+def _stacked(columns: dict[str, NDArray[Any]], names: tuple[str, ...], dtype: Any) -> NDArray[Any]:
+    """Columns as one table."""
+    out = np.empty((len(columns[names[0]]), len(names)), dtype)
+    for k, name in enumerate(names):
+        out[:, k] = columns[name]
+    return out
+
+
 def _column_layer(
     kind: str, columns: dict[str, NDArray[Any]], names: tuple[str, ...], corners: NDArray[Any]
 ) -> list[Layer]:
     """A layer that is indexed like the points, with holes where its numbers are not finite."""
     if not set(names) <= columns.keys():
         return []
-    values = np.stack([columns[name].astype(np.float32) for name in names], axis=1)
-    finite = np.asarray(np.isfinite(values).all(axis=1))
-    index = corners if finite.all() else np.where(finite[corners], corners, -1)
+    values = _stacked(columns, names, np.float32)
+    finite = finite_rows(values)
+    if finite.all():
+        return [Layer(kind, values, corners.astype(np.int32, copy=False))]
+    index = np.where(finite[corners], corners, -1)
     return [Layer(kind, np.where(finite[:, None], values, 0), index.astype(np.int32))]
 
 

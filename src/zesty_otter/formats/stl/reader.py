@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from zesty_otter._late import LateModule
 from zesty_otter.errors import InputError
+from zesty_otter.formats.bare import finite_rows
 from zesty_otter.formats.files import load
 from zesty_otter.geometry.corners import join_points
 from zesty_otter.model import Frame, Layer, Mesh, Node, Note, Scene, compact, count_of
@@ -130,7 +131,7 @@ def _node(
     notes: list[Note],
 ) -> Iterator[Node]:
     """The node of a solid, given the positions of its corners one face after the other."""
-    finite = np.isfinite(points).all(axis=1)
+    finite = finite_rows(points)
     if not finite.all():
         bad = np.logical_or.reduceat(~finite, start[:-1])
         text = f"{count_of(int(bad.sum()), 'triangle')} with positions that are no finite numbers left out"

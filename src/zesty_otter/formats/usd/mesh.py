@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from zesty_otter.formats.bare import finite_rows
 from zesty_otter.formats.usd.text import Prim, Property
 from zesty_otter.formats.x3d.shapes import turned_outline
 from zesty_otter.geometry.corners import join_points
@@ -41,23 +42,31 @@ def numbers_of(prim: Prim, name: str) -> NDArray[np.float64]:
     return np.array([float(value)])
 
 
+def whole_numbers_of(prim: Prim, name: str) -> NDArray[np.int32]:
+    """The whole numbers of a property; those that are none are -1."""
+    found = numbers_of(prim, name)
+    if found.dtype == np.int32:
+        return np.asarray(found, np.int32)
+    return np.clip(np.nan_to_num(found, nan=-1.0), -(2**31), 2**31 - 1).astype(np.int32)
+
+
 def read_mesh(prim: Prim, path: str, note: Note) -> tuple[Mesh, NDArray[np.int64]] | None:
     """The mesh of a prim, without materials, and the number each face had before any was left out."""
     points = _rows(numbers_of(prim, "points"), 3)
-    size = numbers_of(prim, "faceVertexCounts").astype(np.int64)
-    point = np.nan_to_num(numbers_of(prim, "faceVertexIndices"), nan=-1).astype(np.int64)
-    size = np.maximum(size, 0)
+    size = np.maximum(whole_numbers_of(prim, "faceVertexCounts"), 0)
+    point = whole_numbers_of(prim, "faceVertexIndices")
     whole = int(np.searchsorted(np.cumsum(size), len(point), side="right"))
     if whole < len(size):
         note("lost", f"{path}: {count_of(len(size) - whole, 'face')} without corners left out")
     all_sizes = size[:whole]
     point = point[: int(all_sizes.sum())]
-    of_corner = np.repeat(np.arange(whole), all_sizes)
-    finite = np.asarray(np.isfinite(points).all(axis=1))
-    there = (point >= 0) & (point < len(points))
-    good = there & finite[np.where(there, point, 0)] if len(points) else there
+    of_corner = np.repeat(np.arange(whole, dtype=np.int32), all_sizes)
+    finite = finite_rows(points)
+    good = (point >= 0) & (point < len(points))
+    if len(points) and not finite.all():
+        good &= finite[np.where(good, point, 0)]
     bad = (all_sizes < 3) | (np.bincount(of_corner, ~good, whole) > 0)
-    holes = numbers_of(prim, "holeIndices").astype(np.int64)
+    holes = whole_numbers_of(prim, "holeIndices")
     unwanted = bad.copy()
     unwanted[holes[(holes >= 0) & (holes < whole)]] = True
     if bad.any():
@@ -66,13 +75,14 @@ def read_mesh(prim: Prim, path: str, note: Note) -> tuple[Mesh, NDArray[np.int64
     if not len(faces):
         note("lost", f"{path} has no usable face")
         return None
-    kept = ~unwanted[of_corner]
-    corner = np.flatnonzero(kept)
-    used, corner_point = compact(point[kept])
+    corner = np.arange(len(point), dtype=np.int32)
+    if unwanted.any():
+        kept = ~unwanted[of_corner]
+        corner, point, of_corner = corner[kept], point[kept], of_corner[kept]
+    used, corner_point = compact(point)
     start = np.concatenate([[0], np.cumsum(all_sizes[faces])]).astype(np.int32)
     # What a primvar's value is for: the corner, the point or the face.
-    places = {"faceVarying": corner, "vertex": point[kept], "varying": point[kept], "uniform": of_corner[kept],
-              "constant": np.zeros(len(corner), np.int64)}  # fmt: skip
+    places = {"faceVarying": corner, "vertex": point, "varying": point, "uniform": of_corner}
     layers = tuple(_layers(prim, places, path, note))
     mesh = Mesh(prim.name, points[used], start, corner_point, layers)
     if value_of(prim, "orientation") == "leftHanded":
@@ -124,13 +134,16 @@ def _primvar(
     if not len(values):
         return None
     one = prim.properties[name]
-    index = numbers_of(prim, f"{name}:indices")
-    rows = index.astype(np.int64) if f"{name}:indices" in prim.properties and len(index) else None
-    place = places[_interpolation(one, name, len(values) if rows is None else len(rows), places)]
+    index = whole_numbers_of(prim, f"{name}:indices")
+    rows = index if len(index) else None
+    how = _interpolation(one, name, len(values) if rows is None else len(rows), places)
+    corners = places["faceVarying"]
+    place = np.zeros(len(corners), np.int32) if how == "constant" else places[how]
     of = place if rows is None else np.where(place < len(rows), rows[np.minimum(place, len(rows) - 1)], -1)
     good = (of >= 0) & (of < len(values))
-    finite = np.asarray(np.isfinite(values).all(axis=1))
-    of = np.where(good & finite[np.where(good, of, 0)], of, -1)
+    finite = finite_rows(values)
+    if not (good.all() and finite.all()):
+        of = np.where(good & finite[np.where(good, of, 0)], of, -1)
     if rows is None and len(values) == len(place) and len(values) > 1:
         # A value for every corner: those that are the same are one again.
         padded = np.zeros((len(values), 3))
@@ -143,7 +156,7 @@ def _primvar(
 def _interpolation(one: Property, name: str, count: int, places: dict[str, NDArray[Any]]) -> str:
     """How values are spread over the surface; told from their number when it is not said."""
     said = one.meta.get("interpolation")
-    if said in places:
+    if said in places or said == "constant":
         return str(said)
     if name == "normals":
         return "vertex" if count < len(places["faceVarying"]) else "faceVarying"

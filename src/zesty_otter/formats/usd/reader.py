@@ -17,7 +17,7 @@ from zesty_otter.errors import InputError
 from zesty_otter.formats.collada.reader import about_axis
 from zesty_otter.formats.files import find_beside, load
 from zesty_otter.formats.usd.materials import Materials
-from zesty_otter.formats.usd.mesh import SOLIDS, numbers_of, read_mesh, read_solid, uv_names, value_of
+from zesty_otter.formats.usd.mesh import SOLIDS, numbers_of, read_mesh, read_solid, uv_names, value_of, whole_numbers_of
 from zesty_otter.formats.usd.package import open_package
 from zesty_otter.formats.usd.stage import Stage
 from zesty_otter.formats.usd.text import Asset, Prim, listed
@@ -37,7 +37,7 @@ _MOST_INSTANCES = 200_000
 def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
     """Read a .usda file, a .usd file that is text, or a .usdz package of either."""
     del progress
-    data = bytes(load(path))
+    data = load(path).tobytes()
     reading = _Reading(path, folders, open_package(path, data) if data[:2] == b"PK" else None)
     try:
         return reading.scene(data)
@@ -250,7 +250,7 @@ class _Reading:
             target = self._binding(child, f"{path}/{name}")
             if child.type != "GeomSubset" or not target:
                 continue
-            members = numbers_of(child, "indices").astype(np.int64)
+            members = whole_numbers_of(child, "indices")
             number[members[(members >= 0) & (members < len(number))]] = len(slots)
             slots.append(self.materials.at(target, sets))
         of_face = number[faces]
@@ -267,15 +267,15 @@ class _Reading:
             source = self.find(target)
             found = self._nodes(_defined(source), target, np.eye(4), bound) if source is not None else []
             prototypes.append(found[0] if found else None)
-        which = numbers_of(prim, "protoIndices").astype(np.int64)
+        which = whole_numbers_of(prim, "protoIndices")
         places = numbers_of(prim, "positions")
         places = places[: len(places) // 3 * 3].reshape(-1, 3)
         turned = numbers_of(prim, "orientations")
         turned = turned[: len(turned) // 4 * 4].reshape(-1, 4)
         scales = numbers_of(prim, "scales")
         scales = scales[: len(scales) // 3 * 3].reshape(-1, 3)
-        hidden = set(numbers_of(prim, "invisibleIds").astype(int).tolist())
-        ids = numbers_of(prim, "ids").astype(int).tolist() or list(range(len(which)))
+        hidden = set(whole_numbers_of(prim, "invisibleIds").tolist())
+        ids = whole_numbers_of(prim, "ids").tolist() or list(range(len(which)))
         count = min(len(which), len(places))
         self.instances += count
         if self.instances > _MOST_INSTANCES:

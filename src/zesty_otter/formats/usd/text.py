@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.text import NotNumbersError, numbers_in
+from zesty_otter.formats.text import NotNumbersError, numbers_in, whole_numbers_in
 
 DEEPEST = 200
 """How far prims and values may nest."""
@@ -320,7 +320,8 @@ class _Parser:
             if end < 0:
                 raise self.fail("the end of an array is missing")
             try:
-                values = numbers_in(np.frombuffer(self.data, np.uint8, end - self.at, self.at))
+                span = np.frombuffer(self.data, np.uint8, end - self.at, self.at)
+                values = whole_numbers_in(span) if kind.startswith(("int", "uint")) else numbers_in(span)
             except NotNumbersError as error:
                 raise self.fail(str(error)) from None
             self.at = end + 1

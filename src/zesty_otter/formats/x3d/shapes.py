@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from zesty_otter.formats.bare import finite_rows
 from zesty_otter.formats.strips import triangles_of_strips
 from zesty_otter.formats.xml import Element, children, floats, ints, name_of, number
 from zesty_otter.geometry.normals import edge_bends, normals_over_soft_edges
@@ -116,7 +117,7 @@ class _FaceSet:
     def _usable(
         self, points: NDArray[Any], point: NDArray[Any], size: NDArray[Any], place: NDArray[Any], face: NDArray[Any]
     ) -> tuple[NDArray[Any], NDArray[Any], NDArray[Any], NDArray[Any]]:
-        finite = np.asarray(np.isfinite(points).all(axis=1))
+        finite = finite_rows(points)
         there = (point >= 0) & (point < len(points))
         good = there & finite[np.where(there, point, 0)] if len(points) else there
         of = np.repeat(np.arange(len(size)), size)
@@ -147,7 +148,7 @@ class _FaceSet:
         else:
             of = _taken(own, place) if len(own) else point
         good = (of >= 0) & (of < len(table))
-        finite = np.asarray(np.isfinite(table).all(axis=1))
+        finite = finite_rows(table)
         index = np.where(good & finite[np.where(good, of, 0)], of, -1)
         used, index32 = compact(index)
         values = np.nan_to_num(table[used])
