@@ -67,7 +67,8 @@ def find_beside(source: Path, wanted: str, *, also_in: Sequence[Path] = ()) -> R
     leads_out = (
         parts.is_absolute() or ".." in parts.parts or re.match(r"[A-Za-z]:|[a-z][a-z0-9+.-]+:", wanted) is not None
     )
-    if not parts.name or "\0" in wanted:
+    # No name is longer on any system; a text that went astray is.
+    if not parts.name or "\0" in wanted or len(wanted) > 1000 or len(parts.name.encode()) > 255:
         return Reference(None, (home,))
     tries = [home / parts.name] if leads_out else [home / parts, home / parts.name]
     tries += [folder / parts.name for folder in also_in]

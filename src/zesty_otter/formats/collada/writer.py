@@ -250,6 +250,8 @@ class _Writer:
             lost.append("metallic value")
         if material.alpha_mode == "mask":
             lost.append("cut-out threshold")
+        if "base_color" in material.textures and material.base_color[:3] != (1.0, 1.0, 1.0):
+            lost.append("colour beside its texture")
         if lost:
             self._lost(f"material '{material.name}': the common profile has no place for its {', '.join(lost)}")
 

@@ -224,7 +224,7 @@ class _Reading:
                 rows = words[: element.count * len(flags)].reshape(-1, len(flags))
                 words = words[rows.size :]
                 for n, one in enumerate(element.properties):
-                    element.columns[one.name] = rows[:, n]
+                    element.columns[one.name] = _typed(rows[:, n], one.dtype)
                 continue
             self._shorten(element, len(words) // len(flags))
             starts = np.empty((element.count, int(flags.sum())), np.int64)
@@ -244,7 +244,7 @@ class _Reading:
         number = 0
         for one in element.properties:
             if one.count_dtype is None:
-                element.columns[one.name] = words[here]
+                element.columns[one.name] = _typed(words[here], one.dtype)
                 here = here + 1
                 continue
             own, count = starts[:, number], counts[:, number]
@@ -388,11 +388,20 @@ class _Reading:
         return Material(Path(name).stem).with_textures({"base_color": TextureUse(texture)})
 
 
+def _typed(values: NDArray[np.float64], dtype: str) -> NDArray[Any]:
+    """Numbers from text as the type the header says, where that is one of whole numbers."""
+    if dtype[0] == "f":
+        return values
+    limits = np.iinfo(dtype)
+    return np.clip(np.nan_to_num(values), limits.min, limits.max).astype(dtype)
+
+
 def _stacked(columns: dict[str, NDArray[Any]], names: tuple[str, ...], dtype: Any) -> NDArray[Any]:
     """Columns as one table."""
     out = np.empty((len(columns[names[0]]), len(names)), dtype)
-    for k, name in enumerate(names):
-        out[:, k] = columns[name]
+    with np.errstate(invalid="ignore"):
+        for k, name in enumerate(names):
+            out[:, k] = columns[name]
     return out
 
 

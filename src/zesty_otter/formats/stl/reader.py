@@ -60,7 +60,8 @@ def _binary(path: Path, data: NDArray[np.uint8], notes: list[Note]) -> Iterator[
         text = f"the header promises {count_of(promised, 'triangle')}; there are {there:,}"
         notes.append(Note("guess", f"{text}, which are taken", "stl", str(path)))
     facets = np.frombuffer(data, _FACET, there, _HEAD)
-    points = facets["points"].reshape(-1, 3).astype(np.float64)
+    with np.errstate(invalid="ignore"):
+        points = facets["points"].reshape(-1, 3).astype(np.float64)
     start = np.arange(0, 3 * there + 1, 3)
     yield from _node(path, path.stem, points, start, _facet_colors(bytes(data[:80]), facets["color"]), notes)
 

@@ -37,6 +37,7 @@ class Materials:
 
     def __post_init__(self) -> None:
         self._made: dict[tuple[str, tuple[str, ...]], Material | None] = {}
+        self._alike: dict[Any, Material] = {}
 
     def at(self, path: str, uv_sets: Sequence[str]) -> Material | None:
         """The material at a path, for a mesh with UV sets of some names."""
@@ -48,9 +49,9 @@ class Materials:
                 self._made[key] = Material(path.rsplit("/", 1)[-1])
             else:
                 self._made[key] = self._read(prim, path, uv_sets)
-            twin = next((m for (p, _), m in self._made.items() if p == path and m is not None), None)
-            if twin is not None and _same_uses(twin, self._made[key]):
-                self._made[key] = twin
+            made = self._made[key]
+            # Copies that references brought along are one material again.
+            self._made[key] = self._alike.setdefault(_looks(made), made) if made is not None else None
         return self._made[key]
 
     def _read(self, prim: Prim, path: str, uv_sets: Sequence[str]) -> Material:
@@ -68,7 +69,7 @@ class Materials:
                 uses[role] = use
         color = self._color(surface, "diffuseColor", (0.18, 0.18, 0.18), "base_color" in uses)
         glow = self._color(surface, "emissiveColor", (0.0, 0.0, 0.0), "emissive" in uses)
-        opacity = self._number(surface, "opacity", 1.0) if "alpha" not in uses else 1.0
+        opacity = self._factor(surface, "opacity")[3] if "alpha" in uses else self._number(surface, "opacity", 1.0)
         threshold = self._number(surface, "opacityThreshold", 0.0)
         see_through = "alpha" in uses or opacity < 1.0
         if self._number(surface, "useSpecularWorkflow", 0.0):
@@ -76,8 +77,8 @@ class Materials:
         return Material(
             name,
             (*color, min(max(opacity, 0.0), 1.0)),
-            1.0 if "metallic" in uses else self._number(surface, "metallic", 0.0),
-            1.0 if "roughness" in uses else self._number(surface, "roughness", 0.5),
+            self._factor(surface, "metallic")[0] if "metallic" in uses else self._number(surface, "metallic", 0.0),
+            self._factor(surface, "roughness")[0] if "roughness" in uses else self._number(surface, "roughness", 0.5),
             glow,
             "mask" if see_through and threshold > 0 else "blend" if see_through else "opaque",
             threshold if threshold > 0 else 0.5,
@@ -148,11 +149,20 @@ class Materials:
         good = isinstance(number, int | float) and np.isfinite(number)
         return float(number) if good else missing
 
+    def _factor(self, surface: Prim, name: str) -> tuple[float, float, float, float]:
+        """What the texture of an input is multiplied by."""
+        source = self._source(surface, f"inputs:{name}")
+        scale = numbers_of(source[0], "inputs:scale") if source is not None else np.zeros(0)
+        if len(scale) < 4 or not np.isfinite(scale).all():
+            return 1.0, 1.0, 1.0, 1.0
+        r, g, b, a = np.clip(scale[:4], 0.0, 1.0).tolist()
+        return r, g, b, a
+
     def _color(
         self, prim: Prim, name: str, missing: tuple[float, float, float], textured: bool
     ) -> tuple[float, float, float]:
         if textured:
-            return 1.0, 1.0, 1.0
+            return self._factor(prim, name)[:3]
         value = self._value(prim, f"inputs:{name}")
         if not isinstance(value, np.ndarray) or len(value) < 3 or not np.isfinite(value[:3]).all():
             return missing
@@ -160,7 +170,11 @@ class Materials:
         return (r, g, b) if name == "emissiveColor" else (min(r, 1.0), min(g, 1.0), min(b, 1.0))
 
 
-def _same_uses(one: Material, other: Material | None) -> bool:
-    if other is None or one.textures.keys() != other.textures.keys():
-        return False
-    return all(use.uv_set == other.textures[role].uv_set for role, use in one.textures.items())
+def _looks(material: Material) -> Any:
+    """Everything a material says, its name included."""
+    uses = tuple(
+        (role, id(use.texture), use.uv_set, use.channel, use.offset, use.scale, use.rotation, use.clamp)
+        for role, use in material.textures.items()
+    )
+    numbers = material.metallic, material.roughness, material.alpha_cutoff
+    return material.name, material.base_color, material.emissive, material.alpha_mode, numbers, uses

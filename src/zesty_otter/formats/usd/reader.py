@@ -224,7 +224,7 @@ class _Reading:
             return None
         mesh, faces = shape
         slots, face_slot = self._slots(prim, path, bound, faces)
-        if value_of(prim, "doubleSided") is True:
+        if value_of(prim, "doubleSided") in (True, 1):
             slots = tuple(self._two_sided(slot) for slot in slots)
         kept = (*key, *map(id, slots))
         if kept not in self.meshes:

@@ -295,7 +295,7 @@ class _Writer:
             uses["alpha"] = uses["base_color"]
         self._open('def Shader "surface"', [])
         self._line('uniform token info:id = "UsdPreviewSurface"')
-        values: dict[str, Iterator[float] | tuple[float, ...]] = {
+        values: dict[str, tuple[float, ...]] = {
             "base_color": material.base_color[:3],
             "emissive": material.emissive,
             "metallic": (material.metallic,),
@@ -320,10 +320,11 @@ class _Writer:
             self._line("float2 outputs:result")
             self._close()
         for role, use in uses.items():
-            self._texture(path, role, use)
+            factor = tuple(values.get(role, (1.0,)))
+            self._texture(path, role, use, factor if len(factor) == 3 else factor * 3)
         self._close()
 
-    def _texture(self, path: str, role: str, use: TextureUse) -> None:
+    def _texture(self, path: str, role: str, use: TextureUse, factor: tuple[float, ...]) -> None:
         source = f"{path}/uv{use.uv_set}.outputs:result"
         if use.offset != (0.0, 0.0) or use.scale != (1.0, 1.0) or use.rotation:
             self._open(f'def Shader "{role}_place"', [])
@@ -347,6 +348,8 @@ class _Writer:
         if role == "normal":
             self._line("float4 inputs:scale = (2, 2, 2, 1)")
             self._line("float4 inputs:bias = (-1, -1, -1, 0)")
+        elif any(value != 1.0 for value in factor):
+            self._line(f"float4 inputs:scale = ({_numbers(*factor, factor[0] if role == 'alpha' else 1.0)})")
         self._line("float3 outputs:rgb")
         for channel in "rgba":
             self._line(f"float outputs:{channel}")

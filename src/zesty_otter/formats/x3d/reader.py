@@ -147,6 +147,8 @@ class _Reading:
         elif kind == "Switch":
             choice = int(number(target.get("whichChoice"), -1.0))
             below = [replace(one, visible=one.visible and n == choice) for n, one in enumerate(below)]
+            if len(below) == 1:
+                return below
         transform = _transform(target) if kind == "Transform" else np.eye(4)
         only = below[0] if len(below) == 1 else None
         extra = only is not None and only.kind in ("light", "camera")

@@ -83,9 +83,9 @@ class _FaceSet:
             *self._layer("color", self._color_table(), point, place, face, size),
         ]
         mesh = Mesh(self.name, points[used], start, corner_point, tuple(layers))
-        if mesh.normals is None:
-            mesh = self._creased(mesh)
-        return mesh if is_true(self.element, "ccw", True) else mesh.turned_round()
+        if not is_true(self.element, "ccw", True):
+            mesh = mesh.turned_round()
+        return self._creased(mesh) if mesh.normals is None else mesh
 
     def _corners(self, count: int) -> tuple[NDArray[Any], NDArray[Any], NDArray[Any], NDArray[Any]]:
         """For every corner its point and its place in the index; for every face its size and number."""

@@ -1,0 +1,214 @@
+from __future__ import annotations
+
+import struct
+
+import numpy as np
+import pytest
+
+import zesty_otter as zo
+from build import CUBE_FACES, CUBE_POINTS, cube, scene_of, texts, volume
+from zesty_otter.model import Layer
+
+HEAD = "ply\nformat {} 1.0\ncomment made by hand\n{}end_header\n"
+SQUARE = "element vertex 4\nproperty float x\nproperty float y\nproperty float z\n"
+
+
+def ply(folder, elements: str, data: bytes | str = b"", kind: str = "ascii"):
+    path = folder / "thing.ply"
+    path.write_bytes(HEAD.format(kind, elements).encode() + (data.encode() if isinstance(data, str) else data))
+    return path
+
+
+def test_ascii_polygons_of_any_size(tmp_path):
+    elements = SQUARE + "element face 2\nproperty list uchar int vertex_indices\n"
+    mesh = zo.read(ply(tmp_path, elements, "0 0 0\n1 0 0\n1 1 0\n0 1 0\n4 0 1 2 3\n3 0 1 2\n")).meshes[0]
+    assert mesh.face_size.tolist() == [4, 3]
+    assert mesh.points.tolist() == [[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]]
+    assert mesh.corner_point.tolist() == [0, 1, 2, 3, 0, 1, 2]
+
+
+@pytest.mark.parametrize(("kind", "order"), [("binary_little_endian", "<"), ("binary_big_endian", ">")])
+@pytest.mark.parametrize("even", [True, False])
+def test_binary_lists_scalars_and_colours_in_both_byte_orders(tmp_path, kind, order, even):
+    elements = (
+        "element vertex 4\nproperty double x\nproperty double y\nproperty double z\nproperty uchar red\n"
+        "property ushort green\nproperty float blue\nelement face 2\nproperty short before\n"
+        "property list ushort uint vertex_index\nproperty uchar after\nelement edge 1\nproperty int a\n"
+    )
+    points = [(0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0)]
+    data = b"".join(struct.pack(f"{order}3dBHf", *p, 255, 65535, 0.5) for p in points)
+    faces = [(0, 1, 2), (0, 2, 3)] if even else [(0, 1, 2, 3), (0, 2, 3)]
+    data += b"".join(struct.pack(f"{order}hH{len(f)}IB", 7, len(f), *f, 9) for f in faces)
+    scene = zo.read(ply(tmp_path, elements, data + struct.pack(f"{order}i", 3), kind))
+    mesh = scene.meshes[0]
+    assert [mesh.corner_point[a:b].tolist() for a, b in zip(mesh.face_start, mesh.face_start[1:], strict=False)] == [
+        list(face) for face in faces
+    ]
+    assert mesh.layers_of("color")[0].values[0].tolist() == [1.0, 1.0, 0.5]
+    for words in ("1 edge not carried", "properties of face not carried: before, after"):
+        assert words in texts(scene.notes)
+
+
+def test_lists_of_lists_beside_scalars_are_found_in_text_and_binary(tmp_path):
+    elements = SQUARE + "element face 2\nproperty list uchar int vertex_indices\nproperty list uchar float texcoord\nproperty uchar red\nproperty uchar green\nproperty uchar blue\n"  # fmt: skip
+    points = "0 0 0\n1 0 0\n1 1 0\n0 1 0\n"
+    text = points + "3 0 1 2 6 0 0 1 0 1 1 255 0 0\n3 0 2 3 6 0 0 1 1 0 1 0 255 0\n"
+    data = np.array(points.split(), "<f4").tobytes()
+    for face, uvs, color in (
+        ((0, 1, 2), (0, 0, 1, 0, 1, 1), (255, 0, 0)),
+        ((0, 2, 3), (0, 0, 1, 1, 0, 1), (0, 255, 0)),
+    ):
+        data += struct.pack("<B3iB6f3B", 3, *face, 6, *uvs, *color)
+    for kind, content in (("ascii", text), ("binary_little_endian", data)):
+        mesh = zo.read(ply(tmp_path, elements, content, kind)).meshes[0]
+        assert mesh.uv_sets[0].at_corners().tolist() == [[0, 0], [1, 0], [1, 1], [0, 0], [1, 1], [0, 1]]
+        assert mesh.layers_of("color")[0].at_corners()[[0, 3]].tolist() == [[1, 0, 0], [0, 1, 0]]
+
+
+def test_strips_normals_and_vertex_uvs(tmp_path):
+    elements = (
+        "element vertex 5\nproperty float x\nproperty float y\nproperty float z\nproperty float nx\nproperty float ny\n"
+        "property float nz\nproperty float s\nproperty float t\n"
+        "element tristrips 1\nproperty list int int vertex_indices\n"
+    )
+    rows = "\n".join(f"{x} {y} 0 0 0 1 {x} {y}" for x, y in ((0, 0), (1, 0), (0, 1), (1, 1), (0, 2)))
+    mesh = zo.read(ply(tmp_path, elements, rows + "\n8 0 1 2 3 -1 2 3 4\n")).meshes[0]
+    assert mesh.corner_point.reshape(-1, 3).tolist() == [[0, 1, 2], [2, 1, 3], [2, 3, 4]]
+    assert volume(mesh) == 0
+    assert mesh.normals.at_corners().tolist() == [[0, 0, 1]] * 9
+    assert np.array_equal(mesh.uv_sets[0].at_corners(), mesh.points[mesh.corner_point][:, :2])
+
+
+@pytest.mark.parametrize(
+    ("elements", "data", "problem"),
+    [
+        ("element vertex 4000000000\nproperty float x\nproperty float y\nproperty float z\n", "0 0 0\n", "promises 4,000,000,000"),
+        (SQUARE + "element face 4000000000\nproperty list uchar int vertex_indices\n", "0 0 0\n" * 4 + "3 0 1 2\n", "promises"),
+        (SQUARE + "element face 2\nproperty list uchar int vertex_indices\n", "0 0 0\n" * 4 + "3 0 1 9\n3 0 1 2\n", "skipped, the first is face 0"),
+        (SQUARE + "element face 1\nproperty list uchar int vertex_indices\n", "0 0 0\nnan 0 0\n0 1 0\n1 1 0\n3 0 1 2\n", "no usable face"),
+    ],
+)  # fmt: skip
+def test_promises_and_indices_that_lead_nowhere_are_noted(tmp_path, elements, data, problem):
+    assert problem in texts(zo.read(ply(tmp_path, elements, data)).notes)
+
+
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        ("plx\n", "has no PLY header"),
+        ("ply\nformat ascii 1.0\nelement vertex 1\n", "has no PLY header"),
+        ("ply\nformat odd 1.0\nend_header\n", "'odd' is not a kind of PLY"),
+        ("ply\nformat ascii 1.0\nelement vertex 1\nproperty colour x\nend_header\n", "line 4: 'property colour x' is not a property"),
+        ("ply\nformat ascii 1.0\nwhat is this\nend_header\n", "line 3: 'what is this' is not a header line"),
+        ("ply\nformat ascii 1.0\nelement face 0\nend_header\n", "has no vertices"),
+        ("ply\nformat ascii 1.0\nelement vertex 1\nproperty float x\nend_header\nabc\n", "'abc' is not a number"),
+        ("ply\nformat ascii 1.0\nelement face 1\nproperty list float int v\nend_header\n", "cannot be a fraction"),
+    ],
+)  # fmt: skip
+def test_what_is_no_ply_is_refused_with_its_place(tmp_path, text, message):
+    (tmp_path / "a.ply").write_text(text)
+    with pytest.raises(zo.InputError, match=message):
+        zo.read(tmp_path / "a.ply")
+
+
+def test_a_texture_named_in_a_comment_is_found(tmp_path):
+    from zesty_otter.demo.textures import timber
+
+    (tmp_path / "wood.png").write_bytes(timber())
+    elements = "comment TextureFile wood.png\n" + SQUARE + "element face 1\nproperty list uchar int vertex_indices\n"
+    scene = zo.read(ply(tmp_path, elements, "0 0 0\n1 0 0\n1 1 0\n0 1 0\n3 0 1 2\n"))
+    assert scene.materials[0].textures["base_color"].texture.path == tmp_path / "wood.png"
+
+
+def test_large_faces_are_written_and_read(tmp_path):
+    angle = np.arange(300) * (2 * np.pi / 300)
+    disc = zo.Mesh("disc", np.stack([np.cos(angle), np.sin(angle), 0 * angle], 1), np.array([0, 300]), np.arange(300))
+    zo.write(scene_of(disc, cube()), tmp_path / "a.ply")
+    assert zo.read(tmp_path / "a.ply").meshes[0].face_size.tolist() == [300, *[4] * 6]
+
+
+# STL
+
+
+def facets(mesh: zo.Mesh) -> np.ndarray:
+    faces = [(f[0], f[k], f[k + 1]) for f in CUBE_FACES for k in (1, 2)]
+    return mesh.points[np.array(faces)].astype("<f4")
+
+
+def binary_stl(head: bytes, triangles: np.ndarray, colors: list[int] | None = None, count: int | None = None) -> bytes:
+    rows = np.zeros(len(triangles), [("n", "<f4", 3), ("p", "<f4", (3, 3)), ("c", "<u2")])
+    rows["p"] = triangles
+    rows["c"] = 0 if colors is None else colors
+    return head.ljust(80)[:80] + struct.pack("<I", len(triangles) if count is None else count) + rows.tobytes()
+
+
+def ascii_stl(*solids: tuple[str, np.ndarray], ending: str = "\n") -> str:
+    lines = []
+    for name, triangles in solids:
+        lines.append(f"solid {name}")
+        for triangle in triangles:
+            lines += ["facet normal 0 0 0", " outer loop", *(f"  VERTEX {x} {y} {z:e}" for x, y, z in triangle)]
+            lines += [" endloop", "endfacet"]
+        lines.append(f"endsolid {name}")
+    return ending.join(lines) + ending
+
+
+@pytest.mark.parametrize("ending", ["\n", "\r\n", "\r"])
+def test_solids_become_nodes_with_shared_points(tmp_path, ending):
+    (tmp_path / "a.stl").write_text(ascii_stl(("post a", facets(cube())), ("gate", facets(cube((2, 2, 2)))), ending=ending), newline="")  # fmt: skip
+    scene = zo.read(tmp_path / "a.stl", unit="m")
+    assert [(node.name, node.mesh.face_count, node.mesh.point_count) for node in scene.roots] == [
+        ("post a", 12, 8), ("gate", 12, 8)
+    ]  # fmt: skip
+    assert [volume(mesh) for mesh in scene.meshes] == pytest.approx([1, 8])
+
+
+@pytest.mark.parametrize("head", [b"", b"solid liar", b"solid facet normal"])
+@pytest.mark.parametrize("count", [None, 0, 4_000_000_000])
+def test_binary_files_are_known_by_their_size_not_their_header(tmp_path, head, count):
+    if head.startswith(b"solid") and count is not None:
+        head += b"\0"  # then only the zero tells
+    (tmp_path / "a.stl").write_bytes(binary_stl(head, facets(cube()), count=count))
+    scene = zo.read(tmp_path / "a.stl")
+    assert (scene.meshes[0].face_count, scene.meshes[0].point_count) == (12, 8)
+    assert ("promises" in texts(scene.notes)) == (count is not None)
+
+
+def test_colours_in_the_spare_bits_are_read_both_ways(tmp_path):
+    red_low, red_high = 31, 31 << 10
+    plain = [red_high | 1 << 15] * 6 + [0] * 6
+    (tmp_path / "a.stl").write_bytes(binary_stl(b"x", facets(cube()), plain))
+    color = zo.read(tmp_path / "a.stl").meshes[0].layers_of("color")[0]
+    assert color.at_corners(np.nan)[0].tolist() == [1, 0, 0, 1]
+    assert np.isnan(color.at_corners(np.nan)[35]).all()
+    (tmp_path / "b.stl").write_bytes(
+        binary_stl(b"COLOR=\x00\xff\x00\xff", facets(cube()), [red_low] * 6 + [1 << 15] * 6)
+    )
+    color = zo.read(tmp_path / "b.stl").meshes[0].layers_of("color")[0]
+    assert color.at_corners()[[0, 35]].tolist() == [[1, 0, 0, 1], [0, 1, 0, 1]]
+
+
+def test_what_is_bad_in_an_stl_is_left_out_and_said(tmp_path):
+    text = ascii_stl(("a", facets(cube()))).replace("VERTEX 1.0 1.0", "VERTEX one 1.0", 1)
+    (tmp_path / "a.stl").write_text(text)
+    scene = zo.read(tmp_path / "a.stl")
+    assert scene.meshes[0].face_count == 11
+    assert "facets with fewer than three corners" in texts(scene.notes)
+    nan = facets(cube())
+    nan[3, 0, 0] = np.nan
+    (tmp_path / "b.stl").write_bytes(binary_stl(b"", nan))
+    assert zo.read(tmp_path / "b.stl").meshes[0].face_count == 11
+    for content, message in ((b"solid empty\nendsolid\n", "holds no triangle"), (b"abc", "shorter than an STL header")):
+        (tmp_path / "c.stl").write_bytes(content)
+        with pytest.raises(zo.InputError, match=message):
+            zo.read(tmp_path / "c.stl")
+
+
+def test_what_stl_and_ply_lose_is_said(tmp_path):
+    uv = Layer("uv", [[0, 0]], np.zeros(24, int))
+    scene = scene_of(cube(name="a", layers=(uv, uv)), cube(name="b", slots=(zo.Material("wood"),)))
+    said = texts(zo.write(scene, tmp_path / "a.stl"))
+    for words in ("one mesh and no names: a, b became one", "no materials", "no UVs"):
+        assert words in said
+    assert "one UV set and one colour" in texts(zo.write(scene, tmp_path / "a.ply"))
+    assert CUBE_POINTS[0] == [0, 0, 0]

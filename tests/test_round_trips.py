@@ -1,0 +1,134 @@
+"""Every format to every other and back, and files that were damaged on the way."""
+
+from __future__ import annotations
+
+import random
+import re
+
+import numpy as np
+import pytest
+
+import zesty_otter as zo
+from zesty_otter.demo import PIECES, write_kit
+from zesty_otter.formats import FORMATS, format_of
+from zesty_otter.jobs.delivery import deliver
+from zesty_otter.steps import Join, Names, Normals, Reframe, Select, Triangulate
+
+ENDINGS = [one.suffixes[0] for one in FORMATS]
+
+
+@pytest.fixture(scope="module")
+def mended(tmp_path_factory) -> dict[str, zo.Scene]:
+    """Some pieces as they would be handed on: named, with normals, in the space of glTF."""
+    models = write_kit(tmp_path_factory.mktemp("kit"))
+    scenes = {}
+    for piece, model in zip(PIECES, models, strict=True):
+        scene = zo.read(model, unit=piece.unit, axes=piece.axes)
+        name = piece.out[:-4]
+        steps = (Reframe(axes="left up forward", unit="m"), Select(drop="kind:light"), Normals(by="keep"), Names())
+        scenes[name] = zo.apply(scene, *steps)
+    return scenes
+
+
+def placed(scene: zo.Scene) -> list[tuple[str, np.ndarray, list[np.ndarray], zo.Mesh]]:
+    """Every node with a mesh: its name, its corners in world space, its layers at the corners, its mesh."""
+    found = []
+    baked = zo.apply(scene, zo.steps.BakeTransforms(translation="drop"), Triangulate(diagonal="fixed"))
+    for one, mesh in baked.placed_meshes():
+        layers = [layer.at_corners() for layer in mesh.layers if layer.kind != "tangent"]
+        found.append((one.node.name, mesh.points[mesh.corner_point], layers, mesh))
+    return found
+
+
+@pytest.mark.parametrize("second", ENDINGS)
+@pytest.mark.parametrize("first", ENDINGS)
+def test_every_format_to_every_other_and_back(mended, tmp_path, first, second):
+    """What both formats can carry comes through: geometry to 32 bits, names, tree, slots, UVs, normals."""
+    name = ["quay_wall", "jib_crane", "net_rack", "fish_ladder"][(ENDINGS.index(first) + ENDINGS.index(second)) % 4]
+    meant = mended[name]
+    carries = format_of(tmp_path / f"a{first}").carries & format_of(tmp_path / f"a{second}").carries
+    scene = meant
+    for number, ending in enumerate((first, second, first)):
+        path = tmp_path / f"{number}" / f"{name}{ending}"
+        _, arrival = deliver(scene, path)
+        assert arrival.problems == ()
+        scene = zo.read(path, *(("m", "left up forward") if format_of(path).axes_vary else (None, None)))
+    scene = zo.apply(scene, Reframe(axes="left up forward", unit="m"))
+    if "names" not in carries:
+        meant, scene = (zo.apply(one, Join(name="all", at="origin")) for one in (meant, scene))
+    if "tree" in carries:
+        assert [one.path for one in scene.walk()] == [one.path for one in meant.walk()]
+    before, after = placed(meant), placed(scene)
+    if "names" in carries:
+        assert [one[0] for one in after] == [one[0] for one in before]
+    assert len(after) == len(before)
+    for (_, meant_corners, meant_layers, meant_mesh), (_, corners, layers, mesh) in zip(before, after, strict=True):
+        if "polygons" not in carries or mesh.face_count != meant_mesh.face_count:
+            # Triangles may come in another order when slots were gathered.
+            meant_corners, corners = (np.unique(c.round(4).reshape(-1, 3), axis=0) for c in (meant_corners, corners))
+        assert corners.shape == meant_corners.shape
+        order = np.lexsort(corners.round(4).T[::-1]), np.lexsort(meant_corners.round(4).T[::-1])
+        assert np.allclose(corners[order[0]], meant_corners[order[1]], rtol=1e-6, atol=2e-6)
+        kinds = [layer.kind for layer in mesh.layers if layer.kind != "tangent"]
+        assert ("uv" in kinds) == ("UV sets" in carries and bool(meant_mesh.uv_sets))
+        if {"normals", "UV sets", "polygons", "names"} <= carries:
+            for one, other in zip(sorted(layers, key=np.shape), sorted(meant_layers, key=np.shape), strict=True):
+                assert np.allclose(np.sort(one, axis=0), np.sort(other, axis=0), atol=1e-5)
+    if "materials" in carries:
+        assert sorted(m.name for m in scene.materials) == sorted(m.name for m in meant.materials)
+        for name in {m.name for m in meant.materials}:
+            one, other = (next(m for m in s.materials if m.name == name) for s in (scene, meant))
+            # COLLADA has either a colour or a texture.
+            tinted = "base_color" in other.textures and ".dae" in (first, second)
+            assert np.allclose(one.base_color, (1, 1, 1, 1) if tinted else other.base_color, atol=1e-5)
+            assert ("base_color" in one.textures) == ("base_color" in other.textures)
+
+
+MARKS = [b"-1", b"0", b"999999999", b"nan", b'"', b"<", b">", b"(", b")", b"[", b"]", b"{", b"}", b"\0", b"\xff", b"@", b"/>", b"../", b"4294967295"]  # fmt: skip
+
+
+def damaged(data: bytes, dice: random.Random) -> bytes:
+    """The bytes with a few of the things that happen to files."""
+    out = bytearray(data)
+    for _ in range(dice.randint(1, 5)):
+        at, other, size = dice.randrange(len(out)), dice.randrange(len(out)), dice.randint(1, 40)
+        what = dice.randrange(6)
+        if what == 0:
+            out[at] = dice.randrange(256)
+        elif what == 1:
+            del out[at : at + size]
+        elif what == 2:
+            out[at:at] = dice.choice(MARKS)
+        elif what == 3:
+            out[at:at] = out[other : other + size]
+        elif what == 4:
+            numbers = list(re.finditer(rb"\d+", bytes(out[:3000])))
+            if numbers:
+                found = dice.choice(numbers)
+                out[found.start() : found.end()] = dice.choice([b"0", b"7", b"-5", b"4000000000", b"99999"])
+        else:
+            del out[at:]
+        if not out:
+            return b"x"
+    return bytes(out)
+
+
+@pytest.mark.parametrize("ending", ENDINGS)
+def test_damaged_files_are_read_or_refused_and_nothing_else(mended, tmp_path, ending):
+    dice = random.Random(ending)
+    whole = []
+    for name in ("net_rack", "jib_crane"):
+        zo.write(mended[name], tmp_path / f"{name}{ending}")
+        whole.append((tmp_path / f"{name}{ending}").read_bytes())
+    path = tmp_path / f"damaged{ending}"
+    outcomes = {"read": 0, "refused": 0}
+    for _ in range(150):
+        path.write_bytes(damaged(dice.choice(whole), dice))
+        try:
+            scene = zo.read(path)
+            assert all(np.isfinite(mesh.points).all() for mesh in scene.meshes)
+            outcomes["read"] += 1
+        except zo.ZestyOtterError as error:
+            assert str(path) in str(error) or error.place
+            outcomes["refused"] += 1
+    assert sum(outcomes.values()) == 150

@@ -1,0 +1,446 @@
+from __future__ import annotations
+
+import io
+import math
+import zipfile
+
+import numpy as np
+import pytest
+
+import zesty_otter as zo
+from build import cube, moved, scene_of, texts, volume
+from zesty_otter.demo.textures import timber
+from zesty_otter.formats.usd.text import Asset, Target, UsdSyntaxError, parse
+from zesty_otter.model import Camera, Layer, Light, Material, Node, Texture, TextureUse
+
+HEAD = '#usda 1.0\n(\n    "made by hand"\n    metersPerUnit = 1\n    upAxis = "Y"\n)\n'
+BOX = """
+    point3f[] points = [(0,0,0),(1,0,0),(0,1,0),(1,1,0),(0,0,1),(1,0,1),(0,1,1),(1,1,1)]
+    int[] faceVertexCounts = [4, 4, 4, 4, 4, 4]
+    int[] faceVertexIndices = [0,2,3,1, 4,5,7,6, 0,1,5,4, 2,6,7,3, 0,4,6,2, 1,3,7,5]
+    uniform token subdivisionScheme = "none"
+"""
+
+
+def usda(folder, text: str, name: str = "thing.usda", head: str = HEAD):
+    path = folder / name
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_text(head + text)
+    return path
+
+
+def test_the_grammar_of_values():
+    text = """#usda 1.0
+(
+    subLayers = [ @a.usda@ (offset = 1; scale = 2), @@@b@c.usda@@@ ]
+    customLayerData = { string who = "me"; dictionary deep = { int[] n = [1, 2] } }
+)
+# a comment
+over "a" (
+    doc = \"\"\"long "text"
+over lines\"\"\"
+    prepend references = [@x.usda@</R>, </Inner>]
+    add apiSchemas = ["One"]
+    variants = { string size = "large" }
+    kind = "prop"
+)
+{
+    custom bool flag = true
+    string name = "a \\"quoted\\" \\n word"
+    token[] words = ["one", 'two']
+    float inf = inf
+    double low = -1.5e-3
+    matrix4d m = ( (1,0,0,0), (0,1,0,0), (0,0,1,0), (4,5,6,1) )
+    asset file = @maps/wood.png@
+    rel to = [</A>, <../B>]
+    float x.timeSamples = { 1: 2.5, 2: None, }
+    float y.connect = </A.outputs:r>
+    float3[] nothing = None
+    reorder properties = ["x"]
+    variantSet "size" = { "large" { def "big" {} } "small" (kind = "x") { } }
+}
+"""
+    root = parse(text.encode(), "here")
+    prim = root.children["a"]
+    assert root.meta["subLayers"] == [Asset("a.usda", "here"), Asset("b@c.usda", "here")]
+    assert root.meta["customLayerData"]["deep"]["n"].tolist() == [1, 2]
+    assert prim.meta["references"] == [Asset("x.usda", "here", "/R"), Target("/Inner")]
+    values = {name: one.value for name, one in prim.properties.items()}
+    assert (values["flag"], values["name"], values["words"]) == (True, 'a "quoted" \n word', ["one", "two"])
+    assert (values["inf"], values["low"], values["nothing"]) == (math.inf, -0.0015, None)
+    assert values["m"].tolist() == [1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 4, 5, 6, 1]
+    assert values["file"] == Asset("maps/wood.png", "here")
+    assert prim.properties["to"].targets == ("/A", "../B")
+    assert prim.properties["x"].samples == {1.0: 2.5, 2.0: None}
+    assert prim.properties["y"].targets == ("/A.outputs:r",)
+    assert list(prim.variants["size"]) == ["large", "small"]
+
+
+@pytest.mark.parametrize(
+    ("text", "message", "line"),
+    [
+        ("no", "does not begin with #usda", 1),
+        ('#usda 1.0\ndef "a" {', "end of 'a' is missing", 2),
+        ('#usda 1.0\n\ndef Mesh {}', "a text in quotes", 3),
+        ('#usda 1.0\ndef "a" {\n float x = [1, 2\n}', "end of an array", 3),
+        ('#usda 1.0\ndef "a" { float[] x = [1, two] }', "'two' is not a number", 2),
+        ("#usda 1.0\n" + 'def "a" { ' * 400, "nest deeper than 200", 2),
+        ('#usda 1.0\ndef "a" { x }', "a name is expected", 2),
+    ],
+)  # fmt: skip
+def test_mistakes_are_named_with_their_line(text, message, line):
+    with pytest.raises(UsdSyntaxError, match=message) as caught:
+        parse(text.encode())
+    assert caught.value.line == line
+
+
+@pytest.mark.parametrize(
+    ("head", "axes", "unit"),
+    [
+        ("#usda 1.0\n", "left up forward", 0.01),
+        ('#usda 1.0\n(\n upAxis = "Z"\n metersPerUnit = 0.0254\n)\n', "left back up", 0.0254),
+    ],
+)
+def test_unit_and_up_axis(tmp_path, head, axes, unit):
+    scene = zo.read(usda(tmp_path, f'def Mesh "box" {{{BOX}}}', head=head))
+    assert (" ".join(scene.frame.axes), scene.frame.unit) == (axes, unit)
+    assert ("does not say its unit" in texts(scene.notes)) == (unit == 0.01)
+
+
+PRIMVARS = [
+    ('float2[] primvars:st = [(0.5, 0.25)] (interpolation = "constant")', lambda c: [[0.5, 0.25]] * 24),
+    ('texCoord2f[] primvars:st = [(0,0),(1,0),(2,0),(3,0),(4,0),(5,0)] (interpolation = "uniform")', lambda c: [[k // 4, 0] for k in range(24)]),
+    ("texCoord2f[] primvars:st = [(0,0),(1,0),(2,0),(3,0),(4,0),(5,0),(6,0),(7,0)] (interpolation = \"vertex\")", lambda c: [[k, 0] for k in c]),
+    (
+        'texCoord2f[] primvars:st = [(9,0),(8,0)] (interpolation = "faceVarying")\nint[] primvars:st:indices = [' + ",".join("01" * 12) + "]",
+        lambda c: [[9 - k % 2, 0] for k in range(24)],
+    ),
+    ('texCoord2f[] primvars:st = [' + ",".join(f"({k % 3},0)" for k in range(24)) + "]", lambda c: [[k % 3, 0] for k in range(24)]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("text", "expected"), PRIMVARS)
+def test_primvars_of_every_interpolation(tmp_path, text, expected):
+    mesh = zo.read(usda(tmp_path, f'def Mesh "box" {{{BOX}\n{text}\n}}')).meshes[0]
+    assert mesh.uv_sets[0].at_corners().tolist() == expected(mesh.corner_point.tolist())
+    assert volume(mesh) == pytest.approx(1)
+
+
+def test_meshes_with_everything(tmp_path):
+    more = f"""
+    uniform token orientation = "leftHanded"
+    uniform bool doubleSided = 1
+    int[] holeIndices = [5]
+    normal3f[] normals = [{",".join(["(0,0,1)"] * 8)}] (interpolation = "vertex")
+    normal3f[] primvars:normals = [(0,1,0)] (interpolation = "constant")
+    color3f[] primvars:displayColor = [{",".join(f"({k / 10},0,0)" for k in range(8))}] (interpolation = "vertex")
+    texCoord2f[] primvars:light = [{",".join("(0,0)" for k in range(24))}] (interpolation = "faceVarying")
+    float[] primvars:heat = [1]
+    rel material:binding = </Looks/a>
+    def GeomSubset "lid" {{ uniform token elementType = "face"; int[] indices = [3, 1]; rel material:binding = </Looks/b> }}
+    """
+    looks = 'def Scope "Looks" { def Material "a" {} def Material "b" {} }'
+    text = BOX.replace('uniform token subdivisionScheme = "none"', "")
+    scene = zo.read(usda(tmp_path, f'def Mesh "box" {{{text}{more}}}\n{looks}'))
+    mesh = scene.meshes[0]
+    assert mesh.face_count == 5
+    assert mesh.normals.at_corners()[0].tolist() == [0, 1, 0]
+    assert len(mesh.uv_sets) == 1
+    assert [slot.name for slot in mesh.slots] == ["b", "a"]
+    assert mesh.face_slot.tolist() == [1, 0, 1, 0, 1]
+    assert all(slot.two_sided for slot in mesh.slots)
+    assert mesh.layers_of("color")[0].values.shape == (8, 3)
+    for words in ("taken as their cage", "primvars not carried: heat", "has no preview surface"):
+        assert words in texts(scene.notes)
+
+
+@pytest.mark.parametrize(
+    ("ops", "point"),
+    [
+        ("double3 xformOp:translate = (1, 2, 3)\nuniform token[] xformOpOrder = [\"xformOp:translate\"]", [2, 2, 3]),
+        ("float xformOp:rotateZ = 90\ndouble3 xformOp:translate = (1, 0, 0)\nuniform token[] xformOpOrder = [\"xformOp:translate\", \"xformOp:rotateZ\"]", [1, 1, 0]),
+        ("float xformOp:rotateZ = 90\ndouble3 xformOp:translate = (1, 0, 0)\nuniform token[] xformOpOrder = [\"xformOp:rotateZ\", \"xformOp:translate\"]", [0, 2, 0]),
+        ("float3 xformOp:rotateXYZ = (90, 0, 90)\nuniform token[] xformOpOrder = [\"xformOp:rotateXYZ\"]", [0, 1, 0]),
+        ("float3 xformOp:rotateZYX = (90, 0, 90)\nuniform token[] xformOpOrder = [\"xformOp:rotateZYX\"]", [0, 0, 1]),
+        ("quatf xformOp:orient = (0.70710678, 0, 0, 0.70710678)\nuniform token[] xformOpOrder = [\"xformOp:orient\"]", [0, 1, 0]),
+        ("matrix4d xformOp:transform = ((0,1,0,0),(-1,0,0,0),(0,0,1,0),(5,0,0,1))\nuniform token[] xformOpOrder = [\"xformOp:transform\"]", [5, 1, 0]),
+        ("float3 xformOp:scale = (2,2,2)\ndouble3 xformOp:translate:pivot = (1,0,0)\nuniform token[] xformOpOrder = [\"xformOp:translate:pivot\", \"xformOp:scale\", \"!invert!xformOp:translate:pivot\"]", [1, 0, 0]),
+        ("double3 xformOp:translate = (9, 9, 9)", [1, 0, 0]),
+    ],
+)  # fmt: skip
+def test_transform_operations_in_order(tmp_path, ops, point):
+    scene = zo.read(usda(tmp_path, f'def Xform "a" {{\n{ops}\ndef Mesh "box" {{{BOX}}}\n}}'))
+    assert np.allclose((scene.roots[0].transform @ [1, 0, 0, 1])[:3], point, atol=1e-6)
+
+
+def test_a_reset_stack_forgets_its_parents(tmp_path):
+    ops = 'double3 xformOp:translate = (1, 0, 0)\nuniform token[] xformOpOrder = [{}"xformOp:translate"]'
+    text = f'def Xform "a" {{ {ops.format("")}\n def Mesh "box" {{ {ops.format(chr(34) + "!resetXformStack!" + chr(34) + ", ")}\n{BOX} }} }}'
+    placed = list(zo.read(usda(tmp_path, text)).walk())
+    assert placed[1].world[:3, 3].tolist() == [1, 0, 0]
+
+
+def test_layers_are_composed_in_their_order_of_strength(tmp_path):
+    usda(
+        tmp_path,
+        f'def Xform "Post" (variants = {{ string size = "small" }}) {{ variantSet "size" = {{ "small" {{ double3 xformOp:translate = (1,0,0) }} "tall" {{ double3 xformOp:translate = (2,0,0) }} }}\n uniform token[] xformOpOrder = ["xformOp:translate"]\n def Mesh "box" {{{BOX} rel material:binding = </Post/Looks/wood> }} def Scope "Looks" {{ def Material "wood" {{}} }} }}',
+        "parts/post.usda",
+    )
+    usda(
+        tmp_path,
+        'over "far" { double3 xformOp:translate = (7,0,0) }\ndef Xform "extra" (payload = @parts/post.usda@</Post>) {}',
+        "weak.usda",
+    )
+    text = """
+class "_base" { custom string note = "x" token visibility = "invisible" }
+def "near" (prepend references = @parts/post.usda@</Post>) {}
+def "far" (references = @./parts/post.usda@</Post> variants = { string size = "tall" }) {}
+def "shy" (inherits = </_base> instanceable = true references = @parts/post.usda@</Post>) {}
+over "nobody" { def Mesh "x" {} }
+def "gone" (active = false) { }
+def "lost" (references = @nowhere.usda@) {}
+"""
+    path = usda(tmp_path, text, head="#usda 1.0\n(subLayers = [@weak.usda@] metersPerUnit = 1)\n")
+    scene = zo.read(path)
+    nodes = {one.path: one for one in scene.walk()}
+    assert set(nodes) == {
+        ("near",),
+        ("near", "box"),
+        ("far",),
+        ("far", "box"),
+        ("extra",),
+        ("extra", "box"),
+        ("shy",),
+        ("shy", "box"),
+        ("lost",),
+    }
+    places = {name: nodes[(name,)].world[0, 3] for name in ("near", "far", "extra")}
+    # A sublayer's opinion is weaker than this layer's own, but stronger than what a reference brings.
+    assert places == {"near": 1.0, "far": 7.0, "extra": 1.0}
+    assert not nodes[("shy", "box")].visible
+    assert len(scene.meshes) == 1
+    assert all(one.node.mesh.slots[0].name == "wood" for one in scene.walk() if one.node.mesh)
+    assert "'nowhere.usda' is not to be had" in texts(scene.notes)
+    assert {one.name for one in scene.read_files} == {"weak.usda", "post.usda"}
+
+
+def test_variants_that_are_not_chosen_are_taken_in_order_and_said(tmp_path):
+    text = f'def "a" {{ variantSet "look" = {{ "one" {{ def Mesh "box" {{{BOX}}} }} "two" {{}} }} }}'
+    scene = zo.read(usda(tmp_path, text))
+    assert [one.node.name for one in scene.walk()] == ["a", "box"]
+    assert "no variant of 'look' is chosen" in texts(scene.notes)
+
+
+def test_references_in_circles_and_bombs_are_refused(tmp_path):
+    usda(tmp_path, 'def "a" (references = @thing.usda@</a>) {}')
+    with pytest.raises(zo.InputError, match="without end"):
+        zo.read(tmp_path / "thing.usda")
+    bomb = "\n".join(
+        f'def "l{n}" {{ def "x" (references = </l{n + 1}>) {{}} def "y" (references = </l{n + 1}>) {{}} }}'
+        for n in range(30)
+    )
+    usda(tmp_path, f'{bomb}\ndef "l30" {{}}', "bomb.usda")
+    with pytest.raises(zo.InputError, match=r"too many prims|without end"):
+        zo.read(tmp_path / "bomb.usda")
+
+
+def test_scatters_become_nodes_that_share_their_mesh(tmp_path):
+    text = f"""def PointInstancer "buoys" {{
+    int[] protoIndices = [0, 0, 1, 5]
+    point3f[] positions = [(0,0,0),(4,0,0),(8,0,0),(9,9,9)]
+    quath[] orientations = [(1,0,0,0),(0,0,1,0),(1,0,0,0),(1,0,0,0)]
+    float3[] scales = [(1,1,1),(2,2,2),(1,1,1),(1,1,1)]
+    rel prototypes = [</buoys/p/red>, </buoys/p/blue>]
+    def "p" {{ def Mesh "red" {{{BOX}}} def Mesh "blue" {{{BOX}}} }}
+}}"""
+    scene = zo.read(usda(tmp_path, text))
+    (buoys,) = scene.roots
+    assert [node.name for node in buoys.children] == ["red_1", "red_2", "blue_3"]
+    assert buoys.children[0].mesh is buoys.children[1].mesh
+    assert np.allclose(zo.Scene((buoys.children[1],), scene.frame).bounds(), [[2, 0, -2], [4, 2, 0]])
+
+
+MATERIAL = """
+def Scope "Looks" {
+  def Material "wood" {
+    token outputs:surface.connect = </Looks/wood/s.outputs:surface>
+    color3f inputs:tint = (1, 0.5, 0)
+    def Shader "s" {
+      uniform token info:id = "UsdPreviewSurface"
+      color3f inputs:diffuseColor.connect = </Looks/wood/t.outputs:rgb>
+      color3f inputs:emissiveColor.connect = </Looks/wood.inputs:tint>
+      float inputs:roughness = 0.25
+      float inputs:metallic.connect = </Looks/wood/t.outputs:b>
+      float inputs:opacity.connect = </Looks/wood/t.outputs:a>
+      float inputs:opacityThreshold = 0.4
+      token outputs:surface
+    }
+    def Shader "t" {
+      uniform token info:id = "UsdUVTexture"
+      asset inputs:file = @maps/wood.png@
+      token inputs:wrapS = "clamp"
+      float2 inputs:st.connect = </Looks/wood/place.outputs:result>
+    }
+    def Shader "place" { uniform token info:id = "UsdTransform2d" float2 inputs:scale = (2, 3) float2 inputs:in.connect = </Looks/wood/r.outputs:result> }
+    def Shader "r" { uniform token info:id = "UsdPrimvarReader_float2" string inputs:varname = "second" }
+  }
+}
+"""
+
+
+def test_preview_surfaces_are_followed_through_their_networks(tmp_path):
+    (tmp_path / "maps").mkdir()
+    (tmp_path / "maps" / "wood.png").write_bytes(timber())
+    uvs = "".join(f'texCoord2f[] primvars:{name} = [(0,0)] (interpolation = "constant")\n' for name in ("second", "st"))
+    scene = zo.read(
+        usda(
+            tmp_path,
+            f'def Xform "x" {{ rel material:binding = </Looks/wood>\n def Mesh "box" {{{BOX}{uvs}}} }}{MATERIAL}',
+        )
+    )
+    (material,) = scene.materials
+    color = material.textures["base_color"]
+    assert (material.roughness, material.emissive) == (0.25, (1.0, 0.5, 0.0))
+    assert (material.alpha_mode, material.alpha_cutoff) == ("mask", 0.4)
+    assert (color.texture.path, color.scale, color.clamp, color.uv_set) == (
+        tmp_path / "maps" / "wood.png",
+        (2, 3),
+        True,
+        1,
+    )
+    assert (material.textures["metallic"].channel, material.textures["alpha"].channel) == ("b", "a")
+
+
+def test_lights_cameras_solids_roles_and_strangers(tmp_path):
+    text = """
+def Cube "c" { double size = 4 }
+def Cylinder "y" { double radius = 1; double height = 4; uniform token axis = "X" }
+def DistantLight "sun" { float inputs:intensity = 2; float inputs:exposure = 1; color3f inputs:color = (1, 0.5, 0) }
+def Camera "eye" { float focalLength = 50; float verticalAperture = 100; float horizontalAperture = 200; float2 clippingRange = (0.5, 90) }
+def DomeLight "sky" {}
+def BasisCurves "rope" {}
+def SkelRoot "s" { def Skeleton "k" {} }
+def Cube "proxy" { uniform token purpose = "proxy" }
+def Cube "solid" (prepend apiSchemas = ["PhysicsCollisionAPI"] customData = { int mass = 3 string kind = "oak" }) {}
+"""
+    scene = zo.read(usda(tmp_path, text))
+    nodes = {node.name: node for node in scene.roots}
+    assert np.ptp(nodes["c"].mesh.surface_bounds, axis=0).tolist() == [4, 4, 4]
+    assert np.allclose(np.ptp(nodes["y"].mesh.surface_bounds, axis=0), [4, 2, 2])
+    assert volume(nodes["y"].mesh) == pytest.approx(4 * math.pi, rel=0.01)
+    assert (nodes["sun"].content.intensity, nodes["sun"].content.kind) == (4.0, "directional")
+    assert nodes["eye"].content.height == pytest.approx(math.pi / 2)
+    assert (nodes["proxy"].role, nodes["solid"].role) == ("stand-in", "collision")
+    assert dict(nodes["solid"].properties) == {"mass": 3, "kind": "oak"}
+    for words in ("DomeLight /sky is not carried", "BasisCurves /rope is not carried", "skeletons and skins"):
+        assert words in texts(scene.notes)
+
+
+def packed(path, files: dict[str, bytes], method: int = zipfile.ZIP_STORED):
+    with zipfile.ZipFile(path, "w", method) as archive:
+        for name, content in files.items():
+            archive.writestr(name, content)
+    return path
+
+
+def test_packages_hold_layers_and_textures(tmp_path):
+    scene_text = (
+        f'{HEAD}def Mesh "box" (references = @./parts/a.usda@</a>) {{ rel material:binding = </Looks/wood> }}{MATERIAL}'
+    )
+    files = {
+        "root.usda": scene_text.encode(),
+        "parts/a.usda": f'{HEAD}def Mesh "a" {{{BOX}}}'.encode(),
+        "maps/wood.png": timber(),
+    }
+    scene = zo.read(packed(tmp_path / "a.usdz", files))
+    assert scene.materials[0].textures["base_color"].texture.data == timber()
+    assert scene.meshes[0].face_count == 6
+
+
+@pytest.mark.parametrize(
+    ("files", "message"),
+    [
+        ({"a.txt": b""}, "without a USD layer"),
+        ({"a.usdc": b"PXR-USDC........"}, "is binary USD"),
+        ({"../a.usda": b"#usda 1.0"}, "leads out of the package"),
+        ({"a.usda": b"#usda 1.0\nbroken"}, "a name is expected"),
+        ({"a.usda": b"#usda 1.0\n" + bytes(300_000_000)}, "would grow to"),
+    ],
+)
+def test_packages_that_cannot_be_trusted_are_refused(tmp_path, files, message):
+    path = packed(tmp_path / "a.usdz", files, zipfile.ZIP_DEFLATED)
+    with pytest.raises(zo.InputError, match=message):
+        zo.read(path)
+
+
+def test_binary_layers_and_broken_packages_are_named(tmp_path):
+    (tmp_path / "a.usd").write_bytes(b"PXR-USDC" + bytes(80))
+    with pytest.raises(zo.InputError, match=r"is binary USD.*Save it as \.usda"):
+        zo.read(tmp_path / "a.usd")
+    (tmp_path / "b.usdz").write_bytes(b"PK\3\4 and nothing more")
+    with pytest.raises(zo.InputError, match="that can be opened"):
+        zo.read(tmp_path / "b.usdz")
+
+
+def test_written_packages_are_aligned_and_stored(tmp_path):
+    wood = Material("wood", textures={"base_color": TextureUse(Texture("wood.png", data=timber()))})
+    zo.write(scene_of(cube(slots=(wood,))), tmp_path / "a.usdz")
+    raw = (tmp_path / "a.usdz").read_bytes()
+    with zipfile.ZipFile(io.BytesIO(raw)) as archive:
+        assert archive.testzip() is None
+        entries = archive.infolist()
+    assert [one.filename for one in entries] == ["a.usda", "a_textures/wood.png"]
+    for one in entries:
+        size = int.from_bytes(raw[one.header_offset + 26 : one.header_offset + 28], "little")
+        extra = int.from_bytes(raw[one.header_offset + 28 : one.header_offset + 30], "little")
+        assert (one.header_offset + 30 + size + extra) % 64 == 0
+        assert one.compress_type == zipfile.ZIP_STORED
+
+
+def test_roles_properties_names_and_instances_come_back(tmp_path):
+    mesh = cube()
+    solid = Node(
+        "solid",
+        content=cube(name="s"),
+        role="collision",
+        properties={"mass": 2.5, "tag": 'a "b"', "on": True, "odd": [1]},
+    )
+    lamp = Node("lamp", moved(1, 0, 0), content=Light("lamp", "spot", direction=(0.0, -1.0, 0.0)))
+    eye = Node("eye", content=Camera("eye", direction=(1.0, 0.0, 0.0), height=1.0))
+    scene = scene_of(
+        Node("Pöller 1", content=mesh),
+        Node("Pöller 1", moved(3, 0, 0), content=mesh),
+        solid,
+        lamp,
+        eye,
+        Node("gone", content=cube(name="g"), visible=False),
+    )
+    notes = zo.write(scene, tmp_path / "a.usda")
+    text = (tmp_path / "a.usda").read_text()
+    assert text.count("point3f[] points") == 3
+    assert "PhysicsCollisionAPI" in text
+    found = zo.read(tmp_path / "a.usda")
+    assert [node.name for node in found.roots] == ["Pöller 1", "Pöller 1", "solid", "lamp", "eye", "gone"]
+    assert found.roots[0].mesh is found.roots[1].mesh
+    assert found.roots[1].transform[:3, 3].tolist() == [3, 0, 0]
+    assert (found.roots[2].role, dict(found.roots[2].properties)) == (
+        "collision",
+        {"mass": 2.5, "tag": 'a "b"', "on": True},
+    )
+    assert np.allclose(found.roots[3].transform[:3, :3] @ [0, 0, -1], [0, -1, 0], atol=1e-7)
+    assert found.roots[4].content.height == pytest.approx(1.0)
+    assert not found.roots[5].visible
+    assert "property 'odd'" in texts(notes)
+
+
+def test_every_kind_of_layer_is_written_with_its_interpolation(tmp_path):
+    hard = Layer("normal", np.eye(3), np.arange(24) % 3)
+    soft = Layer("color", np.linspace(0, 1, 32).reshape(8, 4), cube().corner_point)
+    holes = Layer("uv", [[0.5, 0.5]], np.where(np.arange(24) < 4, -1, 0))
+    notes = zo.write(scene_of(cube(layers=(hard, soft, holes))), tmp_path / "a.usda")
+    mesh = zo.read(tmp_path / "a.usda").meshes[0]
+    assert np.array_equal(mesh.normals.at_corners(), np.eye(3)[np.arange(24) % 3])
+    assert len(mesh.normals.values) == 24 or len(mesh.normals.values) == 3
+    assert np.allclose(mesh.layers_of("color")[0].values, soft.values)
+    assert mesh.uv_sets[0].at_corners()[0].tolist() == [0, 0]
+    assert "corners without uv get zeros" in texts(notes)
