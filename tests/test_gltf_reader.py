@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import zesty_otter as zo
-from build import cube, moved, scene_of, texts, written
+from build import Gltf, cube, moved, scene_of, texts, written
 from test_mtl import png
 from zesty_otter.model import Camera, Layer, Light, Node, Texture, TextureUse
 
@@ -186,7 +186,7 @@ def test_skins_animations_and_further_scenes_are_noted(tmp_path):
         "extensionsUsed": ["X_y"],
     }
     notes = texts(read(tmp_path, document(**extra)).notes)
-    for words in ("2 animations not carried", "1 skin not carried", "1 further scene left out", "not carried: X_y"):
+    for words in ("2 animations left out", "skins are left out", "1 further scene left out", "not carried: X_y"):
         assert words in notes
 
 
@@ -259,3 +259,99 @@ def test_damaged_files_never_raise_anything_but_our_errors(tmp_path_factory, dat
     except zo.InputError:
         return
     assert all(np.isfinite(mesh.points).all() for mesh in scene.meshes)
+
+
+def accessors(*arrays):
+    """Accessors of arrays, one view each."""
+    kinds = {"<f4": 5126, "<u2": 5123, "|u1": 5121}
+    types = {1: "SCALAR", 3: "VEC3", 4: "VEC4", 16: "MAT4"}
+    return [
+        {
+            "bufferView": n,
+            "componentType": kinds[a.dtype.str],
+            "count": len(a),
+            "type": types[a.shape[1] if a.ndim > 1 else 1],
+        }
+        for n, a in enumerate(arrays)
+    ]
+
+
+TRIANGLE = np.array([(0, 0, 0), (1, 0, 0), (0, 1, 0)], "<f4")
+
+
+def test_skinned_meshes_stand_in_the_pose_of_their_joints(tmp_path):
+    joints = np.array([[0, 0, 0, 0], [1, 0, 0, 0], [0, 1, 0, 0]], "|u1")
+    weights = np.array([[1, 0, 0, 0], [1, 0, 0, 0], [0.5, 0.5, 0, 0]], "<f4")
+    normals = np.tile(np.array([[0, 1, 0]], "<f4"), (3, 1))
+    # Both joints were bound at the origin; the second now stands 10 along X and turned a quarter about Z.
+    bind = np.tile(np.eye(4, dtype="<f4").ravel(), (2, 1))
+    arrays = (TRIANGLE, joints, weights, normals, bind)
+    content = document(
+        nodes=[
+            {"name": "rig", "children": [1, 2, 3], "scale": [2, 2, 2]},
+            {"name": "skin", "mesh": 0, "skin": 0, "translation": [99, 99, 99]},
+            {"name": "a"},
+            {"name": "b", "translation": [5, 0, 0], "rotation": [0, 0, 0.5**0.5, 0.5**0.5]},
+        ],
+        skins=[{"joints": [2, 3], "inverseBindMatrices": 4}],
+        meshes=[{"primitives": [{"attributes": {"POSITION": 0, "JOINTS_0": 1, "WEIGHTS_0": 2, "NORMAL": 3}}]}],
+        accessors=accessors(*arrays),
+        **packed(*arrays),
+    )
+    scene = read(tmp_path, content)
+    placed = next(one for one in scene.walk() if one.node.name == "skin")
+    points = placed.node.mesh.points @ placed.world[:3, :3].T + placed.world[:3, 3]
+    # 2 * (0,0,0); 2 * ((5,0,0) + turned (1,0,0)); the mean of 2 * (0,1,0) and 2 * ((5,0,0) + turned (0,1,0)).
+    assert np.allclose(points, [[0, 0, 0], [10, 2, 0], [4, 1, 0]], atol=1e-6)
+    assert np.allclose(placed.node.mesh.normals.at_corners()[1], [-1, 0, 0], atol=1e-6)
+    content["meshes"][0]["primitives"][0]["attributes"].pop("WEIGHTS_0")
+    assert np.ptp(read(tmp_path, content).bounds(), axis=0).tolist() == [1, 1, 0]
+    content["skins"][0]["joints"] = [2]
+    content["meshes"][0]["primitives"][0]["attributes"]["WEIGHTS_0"] = 2
+    with pytest.raises(zo.InputError, match="joint that is not there"):
+        read(tmp_path, content)
+
+
+def test_instances_become_nodes_that_share_their_mesh(tmp_path):
+    places, sizes = np.array([(1, 0, 0), (0, 0, 7)], "<f4"), np.array([(1, 1, 1), (2, 2, 2)], "<f4")
+    extension = {"EXT_mesh_gpu_instancing": {"attributes": {"TRANSLATION": 1, "SCALE": 2}}}
+    content = document(
+        nodes=[{"name": "buoy", "mesh": 0, "translation": [0, 5, 0], "extensions": extension}],
+        meshes=[{"primitives": [{"attributes": {"POSITION": 0}}]}],
+        extensionsRequired=["EXT_mesh_gpu_instancing"],
+        accessors=accessors(TRIANGLE, places, sizes),
+        **packed(TRIANGLE, places, sizes),
+    )
+    scene = read(tmp_path, content)
+    assert [one.path for one in scene.walk()] == [("buoy",), ("buoy", "buoy_1"), ("buoy", "buoy_2")]
+    assert len(scene.meshes) == 1
+    assert [one.world[:3, 3].tolist() for one in scene.walk()][1:] == [[1, 5, 0], [0, 5, 7]]
+
+
+def test_what_materials_say_beyond_the_core_is_kept_and_written_back(tmp_path):
+    from zesty_otter.demo.textures import timber
+
+    (tmp_path / "wood.png").write_bytes(timber())
+    extensions = {
+        "KHR_materials_sheen": {"sheenColorFactor": [1, 0.5, 0], "sheenColorTexture": {"index": 0, "texCoord": 1}},
+        "KHR_materials_clearcoat": {"clearcoatFactor": 0.5, "clearcoatTexture": {"index": 0}},
+        "X_materials_moss": {"depth": 3, "layers": [{"name": "a"}]},
+    }
+    content = document(
+        materials=[{"name": "m", "extensions": extensions}],
+        textures=[{"source": 0}],
+        images=[{"uri": "wood.png"}],
+        extensionsUsed=[*extensions],
+    )
+    content["meshes"][0]["primitives"][0]["material"] = 0
+    scene = read(tmp_path, content)
+    assert "not carried" not in texts(scene.notes)
+    zo.write(scene, tmp_path / "out" / "b.glb")
+    found = Gltf(tmp_path / "out" / "b.glb").json
+    kept = found["materials"][0]["extensions"]
+    assert kept["KHR_materials_sheen"] == extensions["KHR_materials_sheen"]
+    assert kept["X_materials_moss"] == extensions["X_materials_moss"]
+    assert kept["KHR_materials_clearcoat"]["clearcoatTexture"] == {"index": 0}
+    assert set(found["extensionsUsed"]) == set(extensions)
+    assert len(found["images"]) == 1
+    assert zo.audit.arrived(scene, tmp_path / "out" / "b.glb").problems == ()

@@ -30,6 +30,6 @@ def command(json: console.Json = False) -> None:
             " ".join(one.suffixes),
             "yes" if one.reader else "no",
             "yes" if one.writer else "no",
-            ", ".join(what for what in CARRIES if what in one.carries),
+            ", ".join(what for what in CARRIES if what in one.carries) or "bare triangles",
         )
     console.results.print(made)

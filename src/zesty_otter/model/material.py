@@ -35,7 +35,7 @@ class Texture:
 
     name: str
     path: Path | None = None
-    data: bytes | None = None
+    data: bytes | None = field(default=None, repr=False)
     wanted: str = ""
     looked_in: tuple[Path, ...] = ()
 

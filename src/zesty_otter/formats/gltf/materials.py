@@ -83,7 +83,21 @@ class MaterialTable:
                     ),
                 },
             )
+        for name, content in material.shading.get("extensions", {}).items():
+            self._extend(out, name, self._written(content))
         return out
+
+    def _written(self, content: Any) -> Any:
+        """What an extension said when it was read, with its textures as they are numbered here."""
+        if isinstance(content, list):
+            return [self._written(one) for one in content]
+        if not isinstance(content, dict):
+            return content
+        encoded: dict[str, Any] = {}
+        for key, value in content.items():
+            new = self._texture(value) if isinstance(value, TextureUse) else self._written(value)
+            encoded |= {} if new is None and value is not None else {key: new}
+        return encoded
 
     def _put_emission(self, out: dict[str, Any], material: Material) -> None:
         strength = max(material.emissive)

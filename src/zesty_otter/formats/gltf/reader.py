@@ -36,8 +36,12 @@ from zesty_otter.model import (
 _COMPONENTS = {5120: "i1", 5121: "u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 _WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT2": 4, "MAT3": 9, "MAT4": 16}
 _TRIANGLES, _STRIP, _FAN = 4, 5, 6
+_MOST_INSTANCES = 200_000
+_TAKEN_APART = frozenset({"KHR_materials_clearcoat", "KHR_materials_emissive_strength", "KHR_materials_unlit"})
 _KNOWN_EXTENSIONS = frozenset(
     {
+        "EXT_mesh_gpu_instancing",
+        "EXT_texture_webp",
         "KHR_lights_punctual",
         "KHR_materials_clearcoat",
         "KHR_materials_emissive_strength",
@@ -79,7 +83,9 @@ class _Reader:
         self.buffers: dict[int, NDArray[np.uint8]] = {}
         self.textures: dict[int, Texture] = {}
         self.materials: dict[int, Material] = {}
-        self.meshes: dict[int, Mesh] = {}
+        self.meshes: dict[tuple[int, int], Mesh] = {}
+        self.worlds: dict[int, NDArray[np.float64]] = {}
+        self.parents: dict[int, int] = {}
 
     def fail(self, problem: str, place: str = "") -> InputError:
         return InputError(problem, file=self.path, place=place or None)
@@ -94,11 +100,11 @@ class _Reader:
         self._check_extensions()
         roots = self._roots()
         nodes = self._nodes(roots)
-        for what in ("animations", "skins"):
-            if self.document.get(what):
-                self.note(
-                    "lost", f"{count_of(len(self.document[what]), what[:-1])} not carried; meshes stand as modelled"
-                )
+        if self.document.get("animations"):
+            many = count_of(len(self.document["animations"]), "animation")
+            self.note("lost", f"{many} left out; everything stands as at rest")
+        if self.document.get("skins"):
+            self.note("lost", "skins are left out; skinned meshes stand in the pose of their nodes")
         names = [str(one.get("name", "")) for one in self._list("scenes")]
         name = names[0] if names and names[0] else self.path.stem
         return Scene(
@@ -143,10 +149,14 @@ class _Reader:
         return text
 
     def _check_extensions(self) -> None:
-        required = [name for name in self._list("extensionsRequired") if name not in _KNOWN_EXTENSIONS]
+        def unknown(key: str) -> list[str]:
+            # What materials say beyond the core is kept as it is, understood or not.
+            names = map(str, self._list(key))
+            return [name for name in names if name not in _KNOWN_EXTENSIONS and "_materials_" not in name]
+
+        required, used = unknown("extensionsRequired"), unknown("extensionsUsed")
         if required:
-            raise self.fail(f"needs {', '.join(map(str, required))}, which cannot be read yet.")
-        used = [name for name in self._list("extensionsUsed") if name not in _KNOWN_EXTENSIONS]
+            raise self.fail(f"needs {', '.join(required)}, which cannot be read yet.")
         if used:
             self.note("lost", f"extensions not carried: {', '.join(map(str, used))}")
 
@@ -257,7 +267,14 @@ class _Reader:
                 raise self.fail("is below itself or has two parents, so the nodes are no tree.", f"node {number}")
             seen.add(number)
             order.append(number)
-            stack.extend(reversed(about[number].get("children", [])))
+            above = self.worlds.get(self.parents.get(number, -1), np.eye(4))
+            own = _transform(about[number])
+            if not np.isfinite(own).all():
+                raise self.fail("has a transform with numbers that are not finite.", f"node {number}")
+            self.worlds[number] = above @ own
+            children = about[number].get("children", [])
+            self.parents |= {child: number for child in children if isinstance(child, int)}
+            stack.extend(reversed(children))
         made: dict[int, Node] = {}
         for done, number in enumerate(reversed(order)):
             made[number] = self._node(number, about[number], made)
@@ -268,25 +285,54 @@ class _Reader:
     def _node(self, number: int, about: Mapping[str, Any], made: Mapping[int, Node]) -> Node:
         name = str(about.get("name") or f"node_{number}")
         transform = _transform(about)
-        if not np.isfinite(transform).all():
-            raise self.fail("has a transform with numbers that are not finite.", f"node {name}")
         content: Content | None = None
         if "mesh" in about:
-            content = self._mesh(about["mesh"])
+            content = self._mesh(about["mesh"], about.get("skin", -1))
             if "skin" in about:
-                transform = np.eye(4)  # specification, section 3.7.3.3: the node of a skinned mesh does not move it
+                # Only its joints place a skinned mesh (specification, section 3.7.3.3).
+                above = self.worlds.get(self.parents.get(number, -1), np.eye(4))
+                transform = np.eye(4)
+                if abs(np.linalg.det(above)) > 0:
+                    transform = np.asarray(np.linalg.inv(above), np.float64)
+                    transform[3] = (0.0, 0.0, 0.0, 1.0)
         elif "camera" in about:
             content = self._camera(about["camera"])
         elif "KHR_lights_punctual" in about.get("extensions", {}):
             content = self._light(about["extensions"]["KHR_lights_punctual"]["light"])
         extras = about.get("extras", {})
+        children = tuple(made[child] for child in about.get("children", []))
+        scatter = about.get("extensions", {}).get("EXT_mesh_gpu_instancing")
+        if scatter is not None and isinstance(content, Mesh):
+            children, content = (*self._instances(name, content, scatter), *children), None
         return Node(
             name,
             transform,
-            tuple(made[child] for child in about.get("children", [])),
+            children,
             content,
             properties=MappingProxyType(dict(extras) if isinstance(extras, dict) else {"extras": extras}),
         )
+
+    def _instances(self, name: str, mesh: Mesh, about: Mapping[str, Any]) -> Iterator[Node]:
+        """A node for each instance, all of which share the mesh."""
+        attributes = {key: self._accessor(one).astype(np.float64) for key, one in about["attributes"].items()}
+        count = min((len(values) for values in attributes.values()), default=0)
+        if count > _MOST_INSTANCES:
+            raise self.fail(f"scatters more than {_MOST_INSTANCES:,} instances.", f"node {name}")
+        self.note("done", f"{count_of(count, 'instance')} of '{name}' became nodes that share their mesh")
+        fields = {"TRANSLATION": "translation", "ROTATION": "rotation", "SCALE": "scale"}
+        for n in range(count):
+            place = {field: attributes[key][n].tolist() for key, field in fields.items() if key in attributes}
+            yield Node(f"{name}_{n + 1}", _transform(place), content=mesh)
+
+    def _joints(self, number: int) -> NDArray[np.float64]:
+        """(J, 4, 4) what each joint of a skin does to the vertices that hang on it, in the pose of the nodes."""
+        about = self._list("skins")[_index(number, "skin")]
+        joints = [self.worlds.get(_index(joint, "node"), np.eye(4)) for joint in about["joints"]]
+        bind = np.tile(np.eye(4), (len(joints), 1, 1))
+        if "inverseBindMatrices" in about:
+            values = self._accessor(about["inverseBindMatrices"]).astype(np.float64)
+            bind = values[: len(joints)].reshape(-1, 4, 4).transpose(0, 2, 1)
+        return np.asarray(np.array(joints)[: len(bind)] @ bind)
 
     def _camera(self, number: int) -> Camera:
         about = self._list("cameras")[_index(number, "camera")]
@@ -313,14 +359,17 @@ class _Reader:
 
     # Meshes
 
-    def _mesh(self, number: int) -> Mesh:
-        if number not in self.meshes:
+    def _mesh(self, number: int, skin: int) -> Mesh:
+        if (number, skin) not in self.meshes:
             about = self._list("meshes")[_index(number, "mesh")]
             name = str(about.get("name") or f"mesh_{number}")
-            self.meshes[number] = _assembled(name, list(self._primitives(about, name)))
-        return self.meshes[number]
+            joints = self._joints(skin) if skin >= 0 else None
+            self.meshes[number, skin] = _assembled(name, list(self._primitives(about, name, joints)))
+        return self.meshes[number, skin]
 
-    def _primitives(self, about: Mapping[str, Any], name: str) -> Iterator[_Primitive]:
+    def _primitives(
+        self, about: Mapping[str, Any], name: str, joints: NDArray[np.float64] | None
+    ) -> Iterator[_Primitive]:
         for number, primitive in enumerate(about["primitives"]):
             place = f"mesh {name}, primitive {number}"
             mode = primitive.get("mode", _TRIANGLES)
@@ -334,6 +383,8 @@ class _Reader:
             count = len(attributes["POSITION"])
             if any(len(values) != count for values in attributes.values()):
                 raise self.fail("its attributes differ in number.", place)
+            if joints is not None and {"JOINTS_0", "WEIGHTS_0"} <= attributes.keys():
+                _pose(attributes, joints)
             index = np.arange(count) if "indices" not in primitive else self._accessor(primitive["indices"])[:, 0]
             if len(index) and int(index.max()) >= count:
                 raise self.fail(f"uses vertex {int(index.max())}, but has only {count}.", place)
@@ -376,6 +427,11 @@ class _Reader:
             }
         if "KHR_materials_unlit" in extensions:
             shading["unlit"] = True
+        kept = {name: self._kept(content) for name, content in extensions.items() if name not in _TAKEN_APART}
+        if any(key.endswith("Texture") for key in coat):
+            kept["KHR_materials_clearcoat"] = self._kept(coat)
+        if kept:
+            shading["extensions"] = kept
         self.materials[number] = Material(
             str(about.get("name") or f"material_{number}"),
             (color[0], color[1], color[2], color[3]),
@@ -389,13 +445,29 @@ class _Reader:
         ).with_textures({role: use for role, use in uses.items() if use is not None})
         return self.materials[number]
 
+    def _kept(self, content: Any) -> Any:
+        """What an extension says, with the textures it refers to."""
+        if isinstance(content, list):
+            return [self._kept(one) for one in content]
+        if not isinstance(content, dict):
+            return content
+        kept: dict[str, Any] = {}
+        for key, value in content.items():
+            if key.endswith("Texture") and isinstance(value, dict) and "index" in value:
+                use = self._use(value)
+                kept |= {key: use} if use is not None else {}
+            else:
+                kept[key] = self._kept(value)
+        return kept
+
     def _use(
         self, info: Mapping[str, Any] | None, channel: str | None = None, *, strength: str = ""
     ) -> TextureUse | None:
         if info is None:
             return None
         texture = self._list("textures")[_index(info["index"], "texture")]
-        if "source" not in texture:
+        source = texture.get("extensions", {}).get("EXT_texture_webp", texture).get("source", texture.get("source"))
+        if source is None:
             self.note("lost", "a texture has no image that can be read")
             return None
         place = info.get("extensions", {}).get("KHR_texture_transform", {})
@@ -403,7 +475,7 @@ class _Reader:
         samplers = self._list("samplers")
         sampler = samplers[_index(texture["sampler"], "sampler")] if "sampler" in texture else {}
         return TextureUse(
-            self._image(texture["source"]),
+            self._image(source),
             int(place.get("texCoord", info.get("texCoord", 0))),
             channel,
             # glTF's UVs start at the upper left corner, ours at the lower left.
@@ -439,6 +511,32 @@ class _Reader:
             places = ", ".join(map(str, found.looked_in))
             self.note("lost", f"texture '{wanted}' was not found (looked in {places})")
         return Texture(wanted.replace("\\", "/").rsplit("/", 1)[-1], found.path, None, wanted, found.looked_in)
+
+
+def _pose(attributes: dict[str, NDArray[Any]], joints: NDArray[np.float64]) -> None:
+    """Moves the vertices of a skinned primitive to where its joints hold them (specification, section 3.7.3)."""
+    sets = [key[7:] for key in attributes if key.startswith("JOINTS_") and f"WEIGHTS_{key[7:]}" in attributes]
+    which = np.concatenate([attributes[f"JOINTS_{one}"] for one in sets], axis=1).astype(np.int64)
+    share = np.concatenate([attributes[f"WEIGHTS_{one}"] for one in sets], axis=1).astype(np.float64)
+    if len(which) and (int(which.max()) >= len(joints) or not np.isfinite(share).all()):
+        raise ValueError("a vertex hangs on a joint that is not there")
+    total = share.sum(axis=1)
+    share = np.where(total[:, None] > 0, share / np.where(total > 0, total, 1.0)[:, None], 1.0 / share.shape[1])
+    moved: dict[str, NDArray[Any]]
+    moved = {key: attributes[key].astype(np.float64) for key in ("POSITION", "NORMAL", "TANGENT") if key in attributes}
+    # In blocks, because every vertex has a matrix of its own for a while.
+    for first in range(0, len(which), 1 << 16):
+        block = slice(first, first + (1 << 16))
+        matrix = np.einsum("vk,vkij->vij", share[block], joints[which[block]])
+        for key, values in moved.items():
+            turned = np.einsum("vij,vj->vi", matrix[:, :3, :3], values[block, :3])
+            if key == "POSITION":
+                turned += matrix[:, :3, 3]
+            else:
+                length = np.linalg.norm(turned, axis=1, keepdims=True)
+                turned /= np.where(length > 0, length, 1.0)
+            values[block, :3] = turned
+    attributes.update(moved)
 
 
 class _Primitive:
