@@ -8,9 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
-from zesty_otter.geometry.corners import join_points
-from zesty_otter.geometry.normals import filled_normals
-from zesty_otter.model import Layer, Mesh, Note, Scene, joined_meshes, transformed
+from zesty_otter.model import Mesh, Note, Scene, joined_meshes, transformed
 
 
 def finite_rows(values: NDArray[Any]) -> NDArray[np.bool_]:
@@ -31,23 +29,6 @@ def nothing_to_write(scene: Scene) -> InputError:
         file=scene.source,
         remedy="`zesty-otter survey` shows what was read.",
     )
-
-
-def settled(mesh: Mesh) -> Mesh:
-    """The mesh with the normals that its smoothing groups only imply; as it is when it has neither."""
-    own = mesh.normals
-    if (own is None and mesh.face_smoothing is None) or (own is not None and not own.has_holes):
-        return mesh
-    values, index = filled_normals(
-        mesh.points,
-        mesh.face_start,
-        mesh.corner_point,
-        mesh.surface(join_points),
-        mesh.face_smoothing,
-        None if own is None else (own.values, own.index),
-    )
-    others = tuple(layer for layer in mesh.layers if layer is not own)
-    return mesh.replace(layers=(*others, Layer("normal", values, index)))
 
 
 def as_one_mesh(scene: Scene, maker: str) -> tuple[Mesh, list[Note]]:

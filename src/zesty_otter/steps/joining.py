@@ -13,9 +13,9 @@ from pydantic import Field
 from zesty_otter.errors import UsageError
 from zesty_otter.geometry.corners import join_points, split_corners
 from zesty_otter.geometry.cutting import cut_to_size
-from zesty_otter.geometry.normals import filled_normals
 from zesty_otter.geometry.topology import parts
-from zesty_otter.model import Content, Layer, Mesh, Node, Placed, Scene, count_of, joined_meshes, transformed
+from zesty_otter.model import Content, Mesh, Node, Placed, Scene, count_of, joined_meshes, transformed
+from zesty_otter.shading import with_implied_normals
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.words import chosen_numbers
 
@@ -157,7 +157,7 @@ class Divide(Step):
         number, names = self._numbers(mesh)
         if len(names) == 1:
             return (mesh,)
-        mesh = with_normals_fixed(mesh)
+        mesh = with_implied_normals(mesh)
         order = np.argsort(number, kind="stable")
         bounds = np.searchsorted(number[order], np.arange(len(names) + 1))
         return tuple(
@@ -194,7 +194,7 @@ class Divide(Step):
                 place=f"mesh {mesh.name}",
                 remedy="Triangulate first.",
             )
-        mesh = with_normals_fixed(mesh)
+        mesh = with_implied_normals(mesh)
         layers = [(layer.values, layer.index) for layer in mesh.layers]
         joined = mesh.surface(join_points)[mesh.corner_point]
         vertex, _ = split_corners(mesh.face_start, joined, mesh.slot_of_face, layers)
@@ -205,20 +205,3 @@ class Divide(Step):
 
 def _piece_name(node: str, mesh: str, piece: str) -> str:
     return node + piece.removeprefix(mesh)
-
-
-def with_normals_fixed(mesh: Mesh) -> Mesh:
-    """The mesh with the normals that smoothing groups only imply, so that taking it apart cannot change them."""
-    own = mesh.normals
-    if mesh.face_smoothing is None or (own is not None and not own.has_holes):
-        return mesh
-    values, index = filled_normals(
-        mesh.points,
-        mesh.face_start,
-        mesh.corner_point,
-        mesh.surface(join_points),
-        mesh.face_smoothing,
-        None if own is None else (own.values, own.index),
-    )
-    others = tuple(layer for layer in mesh.layers if layer is not own)
-    return mesh.replace(layers=(*others, Layer("normal", values, index)))

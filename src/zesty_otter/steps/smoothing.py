@@ -11,7 +11,6 @@ from pydantic import Field
 from zesty_otter.geometry.normals import (
     continuous_edges,
     edge_bends,
-    filled_normals,
     normals_all_smooth,
     normals_by_group,
     normals_over_soft_edges,
@@ -21,6 +20,7 @@ from zesty_otter.geometry.tangents import tangents
 from zesty_otter.geometry.topology import Topology, topology
 from zesty_otter.geometry.triangulation import triangulate
 from zesty_otter.model import Layer, Mesh, Note, Scene, count_of
+from zesty_otter.shading import with_all_normals, with_normals
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.polygons import triangulated
 
@@ -77,7 +77,7 @@ class Normals(Step):
                 mesh = with_all_normals(mesh)
                 counts["filled"] += 1
         else:
-            mesh = with_normals(mesh, *self._made(mesh))
+            mesh = with_new_normals(mesh, *self._made(mesh))
             counts["made"] += 1
         if self.groups == "drop":
             return mesh.replace(face_smoothing=None)
@@ -151,23 +151,10 @@ def with_tangents(mesh: Mesh) -> Mesh:
     return mesh.replace(layers=(*(one for one in mesh.layers if one.kind != "tangent"), layer))
 
 
-def with_normals(mesh: Mesh, values: NDArray[np.float32], index: NDArray[np.int32]) -> Mesh:
+def with_new_normals(mesh: Mesh, values: NDArray[np.float32], index: NDArray[np.int32]) -> Mesh:
     """The mesh with other normals, in the place where it had its own; tangents go, as they depend on them."""
-    layers = [layer for layer in mesh.layers if layer.kind != "tangent"]
-    at = next((k for k, layer in enumerate(layers) if layer.kind == "normal"), len(layers))
-    layers[at : at + 1] = [Layer("normal", values, index)]
-    return mesh.replace(layers=tuple(layers))
-
-
-def with_all_normals(mesh: Mesh) -> Mesh:
-    """The mesh with a normal at every corner: its own, else from smoothing groups, else that of the face."""
-    own = mesh.normals
-    if own is not None and not own.has_holes:
-        return mesh
-    joined = mesh.surface(topology).joined
-    kept = None if own is None else (own.values, own.index)
-    arrays = mesh.points, mesh.face_start, mesh.corner_point
-    return with_normals(mesh, *filled_normals(*arrays, joined, mesh.face_smoothing, kept))
+    changed = with_normals(mesh, values, index)
+    return changed.replace(layers=tuple(layer for layer in changed.layers if layer.kind != "tangent"))
 
 
 def soft_edges(mesh: Mesh, edges: Topology) -> NDArray[np.bool_]:

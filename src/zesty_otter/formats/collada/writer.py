@@ -13,7 +13,7 @@ from urllib.parse import quote
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.bare import nothing_to_write, settled
+from zesty_otter.formats.bare import nothing_to_write
 from zesty_otter.formats.collada.reader import AXES
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.one_image import with_alpha_in_color
@@ -36,6 +36,7 @@ from zesty_otter.model import (
     format_unit,
     reframed,
 )
+from zesty_otter.shading import with_implied_normals
 
 _NAMESPACE = "http://www.collada.org/2005/11/COLLADASchema"
 _SEMANTICS = {"normal": ("NORMAL", "XYZ"), "uv": ("TEXCOORD", "ST"), "color": ("COLOR", "RGBA")}
@@ -262,7 +263,7 @@ class _Writer:
 
     def _geometry(self, mesh: Mesh) -> None:
         xml, known = self.xml, self.meshes[id(mesh)]
-        mesh = settled(mesh)
+        mesh = with_implied_normals(mesh)
         xml.open("geometry", id=known, name=mesh.name)
         xml.open("mesh")
         self._source(f"{known}-positions", mesh.points, "XYZ")

@@ -12,17 +12,16 @@ from urllib.parse import quote
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.errors import InputError
+from zesty_otter.formats.bare import nothing_to_write
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.gltf.materials import MaterialTable
 from zesty_otter.geometry.aim import aim
 from zesty_otter.geometry.corners import join_points, split_vertices, take_rows
-from zesty_otter.geometry.normals import filled_normals, unit_rows
+from zesty_otter.geometry.normals import unit_rows
 from zesty_otter.geometry.triangulation import triangulate
 from zesty_otter.model import (
     Camera,
     Frame,
-    Layer,
     Light,
     Mesh,
     Node,
@@ -32,6 +31,7 @@ from zesty_otter.model import (
     transformed,
     turned_content,
 )
+from zesty_otter.shading import with_all_normals, with_normals
 
 FRAME = Frame("left up forward", "m")
 """The only space a glTF file can be in (specification, section 3.4)."""
@@ -44,11 +44,7 @@ _TYPES = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4"}
 def encode(scene: Scene, name: str) -> Encoded:
     """The files of a scene: one when ``name`` ends in .glb, else a .gltf, its .bin and its textures."""
     if not any(mesh.face_count for mesh in scene.meshes):
-        raise InputError(
-            "there is nothing to write: the scene has no faces.",
-            file=scene.source,
-            remedy="`zesty-otter survey` shows what was read.",
-        )
+        raise nothing_to_write(scene)
     scene, sheared = _without_shear(reframed(scene, FRAME))
     writer = _Writer(scene, name)
     if sheared:
@@ -227,23 +223,11 @@ class _Writer:
 
     def _with_normals(self, mesh: Mesh) -> Mesh:
         """The mesh with a unit normal at every corner: its own, or those its smoothing groups ask for."""
-        own = mesh.normals
-        if own is not None and not own.has_holes:
-            unit = unit_rows(own.values)
-            return _with_layer(mesh, own, Layer("normal", unit, own.index))
-        if own is None and mesh.face_smoothing is None:
+        if mesh.normals is None and mesh.face_smoothing is None:
             self.made_flat.append(mesh.name)
-        values, index = filled_normals(
-            mesh.points,
-            mesh.face_start,
-            mesh.corner_point,
-            mesh.surface(join_points),
-            mesh.face_smoothing,
-            None if own is None else (unit_rows(own.values), own.index),
-        )
-        if own is not None:
-            return _with_layer(mesh, own, Layer("normal", values, index))
-        return mesh.replace(layers=(*mesh.layers, Layer("normal", values, index)))
+        if mesh.normals is not None:
+            mesh = with_normals(mesh, unit_rows(mesh.normals.values), mesh.normals.index)
+        return with_all_normals(mesh)
 
     def _attributes(self, mesh: Mesh, corner: NDArray[np.int32]) -> dict[str, NDArray[np.float32]]:
         out = {"POSITION": take_rows(mesh.points, mesh.corner_point[corner])}
@@ -309,10 +293,6 @@ class _Writer:
             count += 1
         self.files[path] = [data]
         return {"name": stem, "uri": quote(path)}
-
-
-def _with_layer(mesh: Mesh, old: Layer, new: Layer) -> Mesh:
-    return mesh.replace(layers=tuple(new if layer is old else layer for layer in mesh.layers))
 
 
 def _transform(matrix: NDArray[np.float64]) -> dict[str, Any]:

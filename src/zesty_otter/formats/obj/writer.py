@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter._late import LateModule, read_only
-from zesty_otter.errors import InputError
+from zesty_otter.formats.bare import nothing_to_write
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.obj.library import Library
 from zesty_otter.formats.text import BUFFER, number_lines
@@ -29,11 +29,7 @@ _MOST_SETS = 62  # as many bits as fit beside the sign
 def encode(scene: Scene, name: str) -> Encoded:
     """The files of a scene: ``name``, its .mtl and its textures when there are materials."""
     if not any(mesh.face_count for mesh in scene.meshes):
-        raise InputError(
-            "there is nothing to write: the scene has no faces.",
-            file=scene.source,
-            remedy="`zesty-otter survey` shows what was read.",
-        )
+        raise nothing_to_write(scene)
     stem = name.rsplit(".", 1)[0]
     notes = list(_losses(scene))
     library = Library(scene, stem)

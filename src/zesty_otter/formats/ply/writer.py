@@ -8,10 +8,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter._late import read_only
-from zesty_otter.formats.bare import as_one_mesh, settled
+from zesty_otter.formats.bare import as_one_mesh
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.geometry.corners import split_corners, take_rows
 from zesty_otter.model import Mesh, Note, Scene, format_unit
+from zesty_otter.shading import with_implied_normals
 
 _PROPERTIES = {"normal": ("nx", "ny", "nz"), "uv": ("s", "t"), "color": ("red", "green", "blue", "alpha")}
 
@@ -19,7 +20,7 @@ _PROPERTIES = {"normal": ("nx", "ny", "nz"), "uv": ("s", "t"), "color": ("red", 
 def encode(scene: Scene, name: str) -> Encoded:
     """The file of a scene."""
     mesh, notes = as_one_mesh(scene, "ply")
-    mesh = settled(mesh)
+    mesh = with_implied_normals(mesh)
     kept = [next(iter(mesh.layers_of(kind)), None) for kind in _PROPERTIES]
     layers = [layer for layer in kept if layer is not None]
     if len(mesh.uv_sets) > 1 or len(mesh.layers_of("color")) > 1:

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.bare import nothing_to_write, settled
+from zesty_otter.formats.bare import nothing_to_write
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.one_image import with_alpha_in_color
 from zesty_otter.formats.text import list_of
@@ -19,6 +19,7 @@ from zesty_otter.formats.usd.package import package
 from zesty_otter.formats.usd.reader import AXES
 from zesty_otter.geometry.aim import aim
 from zesty_otter.model import Camera, Frame, Layer, Light, Material, Mesh, Node, Note, Scene, TextureUse, reframed
+from zesty_otter.shading import with_implied_normals
 
 _LIGHTS = {"point": "SphereLight", "spot": "DiskLight", "directional": "DistantLight"}
 _INPUTS = {
@@ -228,7 +229,7 @@ class _Writer:
         self._line(f"float2 clippingRange = ({_numbers(camera.near, camera.far or 1e6)})")
 
     def _mesh(self, mesh: Mesh) -> None:
-        mesh = settled(mesh)
+        mesh = with_implied_normals(mesh)
         if any(slot is not None and slot.two_sided for slot in mesh.slots):
             self._line("uniform bool doubleSided = true")
         box = mesh.surface_bounds

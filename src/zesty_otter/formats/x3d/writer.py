@@ -9,7 +9,7 @@ from urllib.parse import quote
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.bare import nothing_to_write, settled
+from zesty_otter.formats.bare import nothing_to_write
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.one_image import with_alpha_in_color
 from zesty_otter.formats.text import face_lines, number_lines
@@ -17,6 +17,7 @@ from zesty_otter.formats.textures_out import TextureFiles
 from zesty_otter.formats.xml_out import Ids, Xml, plain
 from zesty_otter.geometry.aim import aim
 from zesty_otter.model import Camera, Frame, Layer, Light, Material, Mesh, Node, Note, Placed, Scene, reframed
+from zesty_otter.shading import with_implied_normals
 
 _LIGHTS = {"point": "PointLight", "spot": "SpotLight", "directional": "DirectionalLight"}
 
@@ -129,7 +130,7 @@ class _Writer:
             for known in self.shapes[id(mesh)]:
                 self.xml.leaf("Shape", USE=known)
             return
-        whole = settled(mesh)
+        whole = with_implied_normals(mesh)
         made = self.shapes[id(mesh)] = []
         if len(mesh.uv_sets) > 1:
             self._lost(f"mesh '{mesh.name}': X3D shares one index among UV sets; the first is written")
