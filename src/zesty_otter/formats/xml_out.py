@@ -23,12 +23,12 @@ class Xml:
         self.buffers: list[Buffer] = [b'<?xml version="1.0" encoding="UTF-8"?>\n']
         self._open: list[str] = []
 
-    def open(self, tag: str, /, **attributes: Any) -> None:
+    def begin(self, tag: str, /, **attributes: Any) -> None:
         """Begin an element; attributes that are None are left out."""
         self._line(f"<{tag}{_attributes(attributes)}>")
         self._open.append(tag)
 
-    def close(self, count: int = 1) -> None:
+    def end(self, count: int = 1) -> None:
         """End the elements opened last."""
         for _ in range(count):
             name = self._open.pop()

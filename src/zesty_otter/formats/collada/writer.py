@@ -73,46 +73,46 @@ class _Writer:
 
     def write(self) -> None:
         xml = self.xml
-        xml.open("COLLADA", xmlns=_NAMESPACE, version="1.4.1")
-        xml.open("asset")
-        xml.open("contributor")
+        xml.begin("COLLADA", xmlns=_NAMESPACE, version="1.4.1")
+        xml.begin("asset")
+        xml.begin("contributor")
         xml.leaf("authoring_tool", "Zesty Otter")
-        xml.close()
+        xml.end()
         xml.leaf("created", _MADE)
         xml.leaf("modified", _MADE)
         unit = self.scene.frame.unit
         xml.leaf("unit", name=format_unit(unit) if unit else "unit", meter=f"{unit or 1.0:.17g}")
         xml.leaf("up_axis", self.up_axis)
-        xml.close()
+        xml.end()
         contents = [placed.node.content for placed in self.scene.walk()]
         self._cameras([one for one in contents if isinstance(one, Camera)])
         self._lights([one for one in contents if isinstance(one, Light)])
         self._images(self.scene.textures)
         self._materials(self.scene.materials)
-        xml.open("library_geometries")
+        xml.begin("library_geometries")
         for mesh in self.scene.meshes:
             if mesh.face_count:
                 self._geometry(mesh)
-        xml.close()
+        xml.end()
         scene_id = self.ids.new(self.scene.name or self.stem)
-        xml.open("library_visual_scenes")
-        xml.open("visual_scene", id=scene_id, name=self.scene.name or self.stem)
+        xml.begin("library_visual_scenes")
+        xml.begin("visual_scene", id=scene_id, name=self.scene.name or self.stem)
         self._nodes()
-        xml.close(2)
-        xml.open("scene")
+        xml.end(2)
+        xml.begin("scene")
         xml.leaf("instance_visual_scene", url=f"#{scene_id}")
-        xml.close(2)
+        xml.end(2)
 
     def _cameras(self, cameras: list[Camera]) -> None:
         if not cameras:
             return
-        self.xml.open("library_cameras")
+        self.xml.begin("library_cameras")
         for camera in {id(one): one for one in cameras}.values():
             self.extras[id(camera)] = self.ids.new(f"{camera.name}-camera")
-            self.xml.open("camera", id=self.extras[id(camera)], name=camera.name)
-            self.xml.open("optics")
-            self.xml.open("technique_common")
-            self.xml.open("perspective" if camera.perspective else "orthographic")
+            self.xml.begin("camera", id=self.extras[id(camera)], name=camera.name)
+            self.xml.begin("optics")
+            self.xml.begin("technique_common")
+            self.xml.begin("perspective" if camera.perspective else "orthographic")
             if camera.perspective:
                 self.xml.leaf("yfov", plain(math.degrees(camera.height)))
             else:
@@ -121,70 +121,70 @@ class _Writer:
                 self.xml.leaf("aspect_ratio", plain(camera.aspect))
             self.xml.leaf("znear", plain(camera.near))
             self.xml.leaf("zfar", plain(camera.far or camera.near + 10000.0))
-            self.xml.close(4)
-        self.xml.close()
+            self.xml.end(4)
+        self.xml.end()
 
     def _lights(self, lights: list[Light]) -> None:
         if not lights:
             return
-        self.xml.open("library_lights")
+        self.xml.begin("library_lights")
         for light in {id(one): one for one in lights}.values():
             self.extras[id(light)] = self.ids.new(f"{light.name}-light")
-            self.xml.open("light", id=self.extras[id(light)], name=light.name)
-            self.xml.open("technique_common")
-            self.xml.open(light.kind)
+            self.xml.begin("light", id=self.extras[id(light)], name=light.name)
+            self.xml.begin("technique_common")
+            self.xml.begin(light.kind)
             self.xml.leaf("color", plain(*light.color))
             if light.kind == "spot":
                 self.xml.leaf("falloff_angle", plain(math.degrees(2 * light.cone[1])))
-            self.xml.close(3)
+            self.xml.end(3)
             if light.intensity != 1.0 or light.reach is not None:
                 self._lost(f"COLLADA lights have no intensity and reach; light '{light.name}' has its colour only")
-        self.xml.close()
+        self.xml.end()
 
     def _images(self, textures: tuple[Texture, ...]) -> None:
         if not textures:
             return
-        self.xml.open("library_images")
+        self.xml.begin("library_images")
         for texture in textures:
-            self.xml.open("image", id=self.images[id(texture)], name=texture.name)
+            self.xml.begin("image", id=self.images[id(texture)], name=texture.name)
             self.xml.leaf("init_from", quote(self.textures.path(texture)))
-            self.xml.close()
-        self.xml.close()
+            self.xml.end()
+        self.xml.end()
 
     def _materials(self, materials: tuple[Material, ...]) -> None:
         if not materials:
             return
-        self.xml.open("library_materials")
+        self.xml.begin("library_materials")
         for material in materials:
             known = self.materials[id(material)]
-            self.xml.open("material", id=known, name=material.name)
+            self.xml.begin("material", id=known, name=material.name)
             self.xml.leaf("instance_effect", url=f"#{known}-effect")
-            self.xml.close()
-        self.xml.close()
-        self.xml.open("library_effects")
+            self.xml.end()
+        self.xml.end()
+        self.xml.begin("library_effects")
         for material in materials:
             self._effect(material)
-        self.xml.close()
+        self.xml.end()
 
     def _effect(self, material: Material) -> None:
         xml = self.xml
-        xml.open("effect", id=f"{self.materials[id(material)]}-effect")
-        xml.open("profile_COMMON")
+        xml.begin("effect", id=f"{self.materials[id(material)]}-effect")
+        xml.begin("profile_COMMON")
         used = {role: use for role, use in material.textures.items() if role in _ROLES}
         for texture in {id(use.texture): use.texture for use in used.values()}.values():
             image = self.images[id(texture)]
             for kind, name, inner in (("surface", f"{image}-surface", image), ("sampler2D", f"{image}-sampler", "")):
-                xml.open("newparam", sid=name)
+                xml.begin("newparam", sid=name)
                 if kind == "surface":
-                    xml.open(kind, type="2D")
+                    xml.begin(kind, type="2D")
                     xml.leaf("init_from", inner)
                 else:
-                    xml.open(kind)
+                    xml.begin(kind)
                     xml.leaf("source", f"{image}-surface")
-                xml.close(2)
-        xml.open("technique", sid="common")
+                xml.end(2)
+        xml.begin("technique", sid="common")
         shininess = material.shading.get("shininess")
-        xml.open("phong")
+        xml.begin("phong")
         self._color_or_texture("emission", (*material.emissive, 1.0), used.get("emissive"))
         self._color_or_texture("diffuse", (*material.base_color[:3], 1.0), used.get("base_color"))
         specular = material.shading.get("specular")
@@ -193,57 +193,57 @@ class _Writer:
         if shininess is not None or material.roughness < 1.0:
             # The exponent whose highlight is as wide (B. Walter et al., 2007).
             exponent = 2.0 / max(material.roughness, 0.01) ** 4 - 2.0 if shininess is None else float(shininess)
-            xml.open("shininess")
+            xml.begin("shininess")
             xml.leaf("float", plain(exponent))
-            xml.close()
+            xml.end()
         self._transparency(material, used)
-        xml.close(2)
+        xml.end(2)
         if material.two_sided or "normal" in used:
-            xml.open("extra")
-            xml.open("technique", profile="common")
+            xml.begin("extra")
+            xml.begin("technique", profile="common")
             if material.two_sided:
                 xml.leaf("double_sided", "1")
             if "normal" in used:
-                xml.open("bump")
+                xml.begin("bump")
                 self._texture(used["normal"])
-                xml.close()
-            xml.close(2)
-        xml.close(2)
+                xml.end()
+            xml.end(2)
+        xml.end(2)
         self._note_losses(material)
 
     def _color_or_texture(self, name: str, color: tuple[float, ...], use: TextureUse | None) -> None:
-        self.xml.open(name)
+        self.xml.begin(name)
         if use is not None:
             self._texture(use)
         else:
             self.xml.leaf("color", plain(*color))
-        self.xml.close()
+        self.xml.end()
 
     def _texture(self, use: TextureUse) -> None:
         sampler = f"{self.images[id(use.texture)]}-sampler"
         if use.offset == (0.0, 0.0) and use.scale == (1.0, 1.0):
             self.xml.leaf("texture", texture=sampler, texcoord=f"UVSET{use.uv_set}")
             return
-        self.xml.open("texture", texture=sampler, texcoord=f"UVSET{use.uv_set}")
-        self.xml.open("extra")
-        self.xml.open("technique", profile="common")
+        self.xml.begin("texture", texture=sampler, texcoord=f"UVSET{use.uv_set}")
+        self.xml.begin("extra")
+        self.xml.begin("technique", profile="common")
         for name, value in zip(("repeatU", "repeatV", "offsetU", "offsetV"), (*use.scale, *use.offset), strict=True):
             self.xml.leaf(name, plain(value))
-        self.xml.close(3)
+        self.xml.end(3)
 
     def _transparency(self, material: Material, used: dict[str, TextureUse]) -> None:
         if material.alpha_mode == "opaque":
             return
         use = used.get("alpha") or used.get("base_color")
-        self.xml.open("transparent", opaque="A_ONE")
+        self.xml.begin("transparent", opaque="A_ONE")
         if use is None:
             self.xml.leaf("color", "1 1 1 1")
         else:
             self._texture(use)
-        self.xml.close()
-        self.xml.open("transparency")
+        self.xml.end()
+        self.xml.begin("transparency")
         self.xml.leaf("float", plain(material.base_color[3]))
-        self.xml.close()
+        self.xml.end()
 
     def _note_losses(self, material: Material) -> None:
         lost = [role for role in material.textures if role not in _ROLES]
@@ -264,8 +264,8 @@ class _Writer:
     def _geometry(self, mesh: Mesh) -> None:
         xml, known = self.xml, self.meshes[id(mesh)]
         mesh = with_implied_normals(mesh)
-        xml.open("geometry", id=known, name=mesh.name)
-        xml.open("mesh")
+        xml.begin("geometry", id=known, name=mesh.name)
+        xml.begin("mesh")
         self._source(f"{known}-positions", mesh.points, "XYZ")
         inputs = []
         for number, layer in _numbered(mesh):
@@ -285,12 +285,12 @@ class _Writer:
                 values = np.concatenate([values, np.zeros((1, values.shape[1]), np.float32)])
             self._source(source, values, params)
             inputs.append((semantic, source, number if layer.kind != "normal" else None, index))
-        xml.open("vertices", id=f"{known}-vertices")
+        xml.begin("vertices", id=f"{known}-vertices")
         xml.leaf("input", semantic="POSITION", source=f"#{known}-positions")
-        xml.close()
+        xml.end()
         for slot in range(len(mesh.slots)):
             self._polygons(mesh, known, slot, inputs)
-        xml.close(2)
+        xml.end(2)
 
     def _polygons(
         self, mesh: Mesh, known: str, slot: int, inputs: list[tuple[str, str, int | None, NDArray[np.int32]]]
@@ -302,7 +302,7 @@ class _Writer:
         corners = np.repeat(faces, mesh.face_size)
         xml = self.xml
         kind = "triangles" if (sizes == 3).all() else "polylist"
-        xml.open(kind, material=_symbol(slot) if mesh.slots[slot] is not None else None, count=len(sizes))
+        xml.begin(kind, material=_symbol(slot) if mesh.slots[slot] is not None else None, count=len(sizes))
         xml.leaf("input", semantic="VERTEX", source=f"#{known}-vertices", offset=0)
         for offset, (semantic, source, number, _) in enumerate(inputs, 1):
             xml.leaf("input", semantic=semantic, source=f"#{source}", offset=offset, set=number)
@@ -310,34 +310,34 @@ class _Writer:
             xml.numbers("vcount", sizes.reshape(-1, 1))
         columns = [mesh.corner_point[corners], *(index[corners] for *_, index in inputs)]
         xml.numbers("p", np.stack(columns, axis=1))
-        xml.close()
+        xml.end()
 
     def _source(self, known: str, values: NDArray[np.floating], params: str) -> None:
         xml = self.xml
-        xml.open("source", id=known)
+        xml.begin("source", id=known)
         xml.numbers("float_array", values.astype(np.float32), id=f"{known}-array", count=values.size)
-        xml.open("technique_common")
-        xml.open("accessor", source=f"#{known}-array", count=len(values), stride=values.shape[1])
+        xml.begin("technique_common")
+        xml.begin("accessor", source=f"#{known}-array", count=len(values), stride=values.shape[1])
         for name in params:
             xml.leaf("param", name=name, type="float")
-        xml.close(3)
+        xml.end(3)
 
     def _nodes(self) -> None:
         depth = 0
         for placed in self.scene.walk():
             while depth > len(placed.path) - 1:
-                self.xml.close()
+                self.xml.end()
                 depth -= 1
             self._node(placed.node)
             depth += 1
         if depth:
-            self.xml.close(depth)
+            self.xml.end(depth)
 
     def _node(self, node: Node) -> None:
         """Opens the node of a tree and writes what stands in it, apart from its children."""
         xml = self.xml
         layer = " ".join("_".join(group.split()) for group in node.groups) or None
-        xml.open("node", id=self.ids.new(node.name), name=node.name, layer=layer)
+        xml.begin("node", id=self.ids.new(node.name), name=node.name, layer=layer)
         matrix = node.transform
         content = node.content
         turned = aim(content.direction, content.up if isinstance(content, Camera) else None) \
@@ -348,7 +348,7 @@ class _Writer:
         else:
             xml.leaf("matrix", plain(*matrix.ravel()))
         if turned is not None:
-            xml.open("node", name=f"{node.name}_aim")
+            xml.begin("node", name=f"{node.name}_aim")
             xml.leaf("matrix", plain(*turned.ravel()))
         if isinstance(content, Camera):
             xml.leaf("instance_camera", url=f"#{self.extras[id(content)]}")
@@ -357,7 +357,7 @@ class _Writer:
         elif isinstance(content, Light):
             xml.leaf("instance_light", url=f"#{self.extras[id(content)]}")
         if turned is not None:
-            xml.close()
+            xml.end()
         if node.properties:
             self._lost(f"properties of nodes are not carried ({node.name} has {count_of(len(node.properties), 'one')})")
 
@@ -367,11 +367,11 @@ class _Writer:
         if not used:
             xml.leaf("instance_geometry", url=f"#{self.meshes[id(mesh)]}")
             return
-        xml.open("instance_geometry", url=f"#{self.meshes[id(mesh)]}")
-        xml.open("bind_material")
-        xml.open("technique_common")
+        xml.begin("instance_geometry", url=f"#{self.meshes[id(mesh)]}")
+        xml.begin("bind_material")
+        xml.begin("technique_common")
         for slot in used:
-            xml.open("instance_material", symbol=_symbol(slot), target=f"#{self.materials[id(mesh.slots[slot])]}")
+            xml.begin("instance_material", symbol=_symbol(slot), target=f"#{self.materials[id(mesh.slots[slot])]}")
             for number in range(len(mesh.uv_sets)):
                 xml.leaf(
                     "bind_vertex_input",
@@ -379,8 +379,8 @@ class _Writer:
                     input_semantic="TEXCOORD",
                     input_set=number,
                 )
-            xml.close()
-        xml.close(3)
+            xml.end()
+        xml.end(3)
 
 
 _ROLES = frozenset({"base_color", "alpha", "normal", "emissive"})

@@ -52,41 +52,41 @@ class _Writer:
 
     def write(self) -> None:
         xml = self.xml
-        xml.open("X3D", profile="Interchange", version="3.3")
-        xml.open("head")
+        xml.begin("X3D", profile="Interchange", version="3.3")
+        xml.begin("head")
         unit = self.scene.frame.unit
         if unit is not None and unit != 1.0:
             xml.leaf("unit", category="length", name="unit", conversionFactor=f"{unit:.17g}")
         xml.leaf("meta", name="generator", content="Zesty Otter")
-        xml.close()
-        xml.open("Scene")
+        xml.end()
+        xml.begin("Scene")
         self._nodes()
-        xml.close(2)
+        xml.end(2)
 
     def _nodes(self) -> None:
         ends: list[int] = []  # how many elements each open node takes to close
         for placed in self.scene.walk():
             while len(ends) > len(placed.path) - 1:
-                self.xml.close(ends.pop())
+                self.xml.end(ends.pop())
             ends.append(self._open_node(placed))
         while ends:
-            self.xml.close(ends.pop())
+            self.xml.end(ends.pop())
 
     def _open_node(self, placed: Placed) -> int:
         node, xml = placed.node, self.xml
         count = 1
         field = None
         if not node.visible:
-            xml.open("Switch", whichChoice="-1")
+            xml.begin("Switch", whichChoice="-1")
             count += 1
         if node.role == "collision":
-            xml.open("Collision")
+            xml.begin("Collision")
             field = "proxy"
             count += 1
         known = self.ids.new(node.name)
         if node.properties and node.role == "visible":
             self._lost(f"properties of nodes are not carried ({node.name} has some)")
-        xml.open("Transform", DEF=known, containerField=field, **_placement(node))
+        xml.begin("Transform", DEF=known, containerField=field, **_placement(node))
         self._keep_name(known, node.name)
         content = node.content
         if isinstance(content, Mesh) and content.face_count:
@@ -140,12 +140,12 @@ class _Writer:
             part = whole if len(mesh.slots) == 1 else whole.take_faces(mesh.slot_of_face == number)
             known = self.ids.new(f"{owner}-shape{number or ''}")
             made.append(known)
-            self.xml.open("Shape", DEF=known)
+            self.xml.begin("Shape", DEF=known)
             material = mesh.slots[number]
             if material is not None:
                 self._appearance(material)
             self._faces(part, solid=material is None or not material.two_sided)
-            self.xml.close()
+            self.xml.end()
 
     def _faces(self, mesh: Mesh, *, solid: bool) -> None:
         normal, uv, color = (next(iter(mesh.layers_of(kind)), None) for kind in ("normal", "uv", "color"))
@@ -165,7 +165,7 @@ class _Writer:
         if "colorIndex" in tables:
             kind = "Color" if tables["colorIndex"].shape[1] == 3 else "ColorRGBA"
             self.xml.wide(kind, color=number_lines("", tables["colorIndex"]))
-        self.xml.close()
+        self.xml.end()
 
     def _whole(self, mesh: Mesh, layer: Layer) -> tuple[NDArray[np.float32], NDArray[np.int32]]:
         """A layer's table and index, where every corner has a row."""
@@ -182,7 +182,7 @@ class _Writer:
             xml.leaf("Appearance", USE=self.appearances[key])
             return
         known = self.appearances[key] = self.ids.new(f"{material.name}-look")
-        xml.open("Appearance", DEF=known)
+        xml.begin("Appearance", DEF=known)
         name = self.ids.new(material.name)
         exponent = material.shading.get("shininess")
         if exponent is None and material.roughness < 1.0:
@@ -190,7 +190,7 @@ class _Writer:
         specular = material.shading.get("specular")
         if specular is None and exponent is not None:
             specular = (0.04, 0.04, 0.04)
-        xml.open(
+        xml.begin(
             "Material",
             DEF=name,
             diffuseColor=plain(*material.base_color[:3]),
@@ -200,7 +200,7 @@ class _Writer:
             transparency=plain(1.0 - material.base_color[3]) if material.base_color[3] < 1.0 else None,
         )
         self._keep_name(name, material.name)
-        xml.close()
+        xml.end()
         use = material.textures.get("base_color")
         if use is not None:
             repeat = "false" if use.clamp else None
@@ -214,7 +214,7 @@ class _Writer:
         lost += ["cut-out threshold"] if material.alpha_mode == "mask" else []
         if lost:
             self._lost(f"material '{material.name}': X3D 3.3 has no place for its {', '.join(lost)}")
-        xml.close()
+        xml.end()
 
 
 def _placement(node: Node) -> dict[str, str]:
