@@ -355,3 +355,74 @@ def test_what_materials_say_beyond_the_core_is_kept_and_written_back(tmp_path):
     assert set(found["extensionsUsed"]) == set(extensions)
     assert len(found["images"]) == 1
     assert zo.audit.arrived(scene, tmp_path / "out" / "b.glb").problems == ()
+
+
+@pytest.mark.parametrize(
+    ("how", "pose", "place", "turned"),
+    [
+        ("LINEAR", "walk@1", [1, 0, 0], 45),
+        ("LINEAR", "0.5", [0.5, 0, 0], 22.5),
+        ("LINEAR", "walk@-3", [0, 0, 0], 0),
+        ("LINEAR", "walk@99", [2, 0, 0], 90),
+        ("STEP", "walk@1.9", [0, 0, 0], 0),
+        ("CUBICSPLINE", "walk@1", [1, 0, 0], 45),
+    ],
+)
+def test_animated_nodes_stand_still_at_the_moment_asked_for(tmp_path, how, pose, place, turned):
+    times = np.array([0, 2], "<f4")
+    places = np.array([(0, 0, 0), (2, 0, 0)], "<f4")
+    turns = np.array([(0, 0, 0, 1), (0, 0, 0.5**0.5, 0.5**0.5)], "<f4")
+    if how == "CUBICSPLINE":  # no slopes: eased, and half way in the middle
+        places, turns = (np.stack([0 * v, v, 0 * v], axis=1).reshape(-1, v.shape[1]) for v in (places, turns))
+    arrays = (TRIANGLE, times, places, turns)
+    content = document(
+        nodes=[{"name": "n", "mesh": 0, "scale": [3, 3, 3], "translation": [9, 9, 9]}],
+        meshes=[{"primitives": [{"attributes": {"POSITION": 0}}]}],
+        animations=[
+            {
+                "name": "walk",
+                "channels": [
+                    {"sampler": 0, "target": {"node": 0, "path": "translation"}},
+                    {"sampler": 1, "target": {"node": 0, "path": "rotation"}},
+                    {"sampler": 1, "target": {"node": 0, "path": "weights"}},
+                ],
+                "samplers": [{"input": 1, "output": n, "interpolation": how} for n in (2, 3)],
+            }
+        ],
+        accessors=accessors(*arrays),
+        **packed(*arrays),
+    )
+    (tmp_path / "a.gltf").write_text(json.dumps(content))
+    scene = zo.read(tmp_path / "a.gltf", pose=pose)
+    matrix = scene.roots[0].transform
+    assert np.allclose(matrix[:3, 3], place, atol=1e-6)
+    assert np.degrees(np.arctan2(matrix[1, 0], matrix[0, 0])) == pytest.approx(turned, abs=1e-4)
+    assert np.linalg.norm(matrix[:3, 0]) == pytest.approx(3)
+    assert zo.read(tmp_path / "a.gltf").roots[0].transform[:3, 3].tolist() == [9, 9, 9]
+
+
+@pytest.mark.parametrize(
+    ("pose", "message"),
+    [
+        ("wlak@1", "there is no animation 'wlak'. Did you mean 'walk'"),
+        ("walk@soon", "is not a pose"),
+        ("nan", "is not a pose"),
+    ],
+)
+def test_poses_that_are_not_there_are_refused(tmp_path, pose, message):
+    content = document(animations=[{"name": "walk", "channels": [], "samplers": []}])
+    (tmp_path / "a.gltf").write_text(json.dumps(content))
+    with pytest.raises(zo.UsageError, match=message):
+        zo.read(tmp_path / "a.gltf", pose=pose)
+    (tmp_path / "a.obj").write_text("v 0 0 0\n")
+    with pytest.raises(zo.UsageError, match="no pose to choose"):
+        zo.read(tmp_path / "a.obj", pose="walk@1")
+
+
+def test_the_command_line_and_jobs_take_a_pose(tmp_path, run):
+    content = document(animations=[{"name": "walk", "channels": [], "samplers": []}])
+    (tmp_path / "a.gltf").write_text(json.dumps(content))
+    assert run("convert", tmp_path / "a.gltf", tmp_path / "b.glb", "--pose", "walk@1").status == 0
+    assert run("survey", tmp_path / "a.gltf", "--pose", "run@1").status == 2
+    (tmp_path / "j.toml").write_text('[[sources]]\nfiles = "a.gltf"\npose = "run@1"\n[[outputs]]\nformats = "glb"\n')
+    assert "there is no animation 'run'" in run("run", tmp_path / "j.toml").err

@@ -54,6 +54,10 @@ Axes = Annotated[
     str | None,
     typer.Option("--axes", metavar="'X Y Z'", help="What +X, +Y and +Z of the source mean, e.g. 'right forward up'."),
 ]
+Pose = Annotated[
+    str | None,
+    typer.Option("--pose", metavar="NAME@SECONDS", help="Stand still at this moment of an animation, not at rest."),
+]
 
 _NOTE_LIMIT = 12
 

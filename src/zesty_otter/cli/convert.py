@@ -29,6 +29,7 @@ def command(
     out: Annotated[Path, typer.Argument(help="The file to write; its ending says the format.", show_default=False)],
     unit: console.Unit = None,
     axes: console.Axes = None,
+    pose: console.Pose = None,
     target: Annotated[str | None, typer.Option(metavar="NAME", help="What receives the file.")] = None,
     to_unit: Annotated[str | None, typer.Option(metavar="UNIT", help="Unit of the output.")] = None,
     to_axes: Annotated[str | None, typer.Option(metavar="'X Y Z'", help="Axes of the output.")] = None,
@@ -109,7 +110,9 @@ def command(
         chosen.append(steps.Tangents(of=tangents))
     folders = textures_from or []
     try:
-        scene, notes, arrival = convert(source, out, unit, axes, frame, chosen, folders=folders, quiet=quiet or json)
+        scene, notes, arrival = convert(
+            source, out, unit, axes, frame, chosen, folders=folders, pose=pose, quiet=quiet or json
+        )
     except UnknownUnitError:
         _say_unit_is_needed(source, unit, axes, json=json)
         return UnknownUnitError.exit_status
@@ -180,11 +183,12 @@ def convert(
     chosen: list[steps.Step],
     *,
     folders: Sequence[Path] = (),
+    pose: str | None = None,
     quiet: bool = False,
 ) -> tuple[Scene, list[Note], Arrival]:
     """The scene as written, the writer's notes, and the comparison with the file read back."""
     with console.progress(f"Reading {source.name}", quiet=quiet) as progress:
-        scene = formats.read(source, unit, axes, progress=progress, folders=folders)
+        scene = formats.read(source, unit, axes, progress=progress, folders=folders, pose=pose)
     with console.progress("Mending", quiet=quiet) as progress:
         scene = steps.Reframe(axes=" ".join(frame.axes), unit=frame.unit).apply(scene)
         for number, step in enumerate(chosen, 1):

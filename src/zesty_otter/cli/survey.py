@@ -23,6 +23,7 @@ def command(
     files: Annotated[list[Path], typer.Argument(help="Files to look into.", show_default=False)],
     unit: console.Unit = None,
     axes: console.Axes = None,
+    pose: console.Pose = None,
     json: console.Json = False,
     quiet: console.Quiet = False,
     verbose: console.Verbose = False,
@@ -33,7 +34,7 @@ def command(
     for number, path in enumerate(files):
         try:
             with console.progress(f"Reading {path.name}", quiet=quiet or json) as progress:
-                scene = formats.read(path, unit, axes, progress=progress)
+                scene = formats.read(path, unit, axes, progress=progress, pose=pose)
             found = audit.survey(steps.Roles().apply(scene))
         except InputError as error:
             if len(files) == 1:

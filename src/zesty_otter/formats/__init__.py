@@ -51,15 +51,28 @@ class Format:
     writer: str | None = None
     magic: bytes | None = None
     axes_vary: bool = False
+    animated: bool = False
 
-    def read(self, path: Path, progress: Progress | None = None, folders: Sequence[Path] = ()) -> Scene:
+    def read(
+        self, path: Path, progress: Progress | None = None, folders: Sequence[Path] = (), pose: str | None = None
+    ) -> Scene:
         if self.reader is None:
             raise InputError(
                 f"{self.title} files cannot be read yet, only written.",
                 file=path,
                 remedy="`zesty-otter formats` lists what can be read.",
             )
-        scene: Scene = import_module(self.reader).read(path, progress=progress, folders=folders)
+        more = {}
+        if pose is not None:
+            if not self.animated:
+                able = ", ".join(suffix for one in FORMATS if one.animated for suffix in one.suffixes)
+                raise UsageError(
+                    f"animations of {self.title} files are not read, so there is no pose to choose.",
+                    file=path,
+                    remedy=f"Poses can be chosen in {able}.",
+                )
+            more["pose"] = pose
+        scene: Scene = import_module(self.reader).read(path, progress=progress, folders=folders, **more)
         return scene
 
     def encode(self, scene: Scene, name: str) -> Encoded:
@@ -197,6 +210,7 @@ FORMATS = (
         _GLTF_CARRIES | {"embedded textures"},
         reader="zesty_otter.formats.gltf.reader",
         writer="zesty_otter.formats.gltf.writer",
+        animated=True,
         magic=b"glTF",
     ),
     Format(
@@ -207,6 +221,7 @@ FORMATS = (
         _GLTF_CARRIES,
         reader="zesty_otter.formats.gltf.reader",
         writer="zesty_otter.formats.gltf.writer",
+        animated=True,
     ),
 )
 """Every format. A new one is a module and an entry here."""
@@ -243,6 +258,7 @@ def read(
     *,
     progress: Progress | None = None,
     folders: Sequence[str | PathLike[str]] = (),
+    pose: str | None = None,
 ) -> Scene:
     """Read a file into a scene.
 
@@ -259,6 +275,9 @@ def read(
         Called now and then with the share that is done.
     folders : sequence of path, optional
         Further folders in which referenced files may be looked for.
+    pose : str, optional
+        The moment of an animation at which everything is to stand still: ``"NAME@SECONDS"``, or seconds into
+        the first one. Everything stands at rest when absent.
 
     Returns
     -------
@@ -282,7 +301,7 @@ def read(
         with path.open("rb") as file:
             first_bytes = file.read(64)
     kind = format_of(path, first_bytes)
-    scene = kind.read(path, progress, [Path(folder) for folder in folders])
+    scene = kind.read(path, progress, [Path(folder) for folder in folders], pose)
     given = Frame(axes or scene.frame.axes, unit if unit is not None else scene.frame.unit)
     notes: list[Note] = []
     if axes is None and kind.axes_vary:

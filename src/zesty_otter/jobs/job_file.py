@@ -86,6 +86,7 @@ class Source(Settings):
     exclude: Texts = Field((), description="Patterns of files to leave out.")
     unit: Unit | None = Field(None, description="Their unit, where they do not say: mm, cm, m, in, ft or metres.")
     axes: Axes | None = Field(None, description="What their +X, +Y and +Z mean, where they do not say.")
+    pose: str | None = Field(None, description="The moment of an animation to stand still at: NAME@SECONDS.")
     textures_from: Texts = Field((), description="Further folders to find textures and libraries in.")
     steps: tuple[AnyStep, ...] = Field((), description="Steps for these files only, before those of the job.")
     assemble: bool = Field(

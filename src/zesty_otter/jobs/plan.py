@@ -30,6 +30,7 @@ class SourceFile:
     folders: tuple[Path, ...]
     steps: tuple[Step, ...]
     below: str = ""
+    pose: str | None = None
 
 
 @dataclass(frozen=True)
@@ -304,7 +305,7 @@ def _files(source: Source, home: Path, problems: list[tuple[str, ZestyOtterError
             below = path.parent.relative_to(root).as_posix() if path.is_relative_to(root) else "."
             folders = tuple(map(Path, source.textures_from))
             unit, axes = source.unit, source.axes
-            yield SourceFile(path, unit, axes, folders, source.steps, "" if below == "." else below)
+            yield SourceFile(path, unit, axes, folders, source.steps, "" if below == "." else below, source.pose)
 
 
 def _expanded(pattern: str) -> tuple[list[Path], Path]:

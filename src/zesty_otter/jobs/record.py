@@ -167,6 +167,7 @@ def settings_of(tasks: Sequence[Task], home: Path) -> dict[str, str]:
                 "level": part.level,
                 "unit": part.file.unit,
                 "axes": part.file.axes,
+                "pose": part.file.pose,
                 "folders": [_from(home, folder) for folder in part.file.folders],
                 "steps": _steps(part.file.steps),
             }

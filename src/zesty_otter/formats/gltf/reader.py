@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError, ModelError
 from zesty_otter.formats.files import find_beside, load
+from zesty_otter.formats.gltf.pose import posed
 from zesty_otter.model import (
     Camera,
     Content,
@@ -52,11 +53,17 @@ _KNOWN_EXTENSIONS = frozenset(
 )
 
 
-def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
-    """Read a .glb or .gltf file with all it refers to."""
+def read(
+    path: Path,
+    *,
+    progress: Callable[[float], None] | None = None,
+    folders: Sequence[Path] = (),
+    pose: str | None = None,
+) -> Scene:
+    """Read a .glb or .gltf file with all it refers to, at rest or in a pose of one of its animations."""
     data = load(path)
     try:
-        return _Reader(path, data, folders, progress).scene()
+        return _Reader(path, data, folders, progress, pose).scene()
     except ModelError as error:
         raise InputError(error.problem, file=path, place=error.place, remedy=error.remedy) from None
     except RecursionError:
@@ -74,8 +81,10 @@ class _Reader:
         data: NDArray[np.uint8],
         folders: Sequence[Path],
         progress: Callable[[float], None] | None,
+        pose: str | None,
     ) -> None:
-        self.path, self.folders, self.progress = path, folders, progress
+        self.path, self.folders, self.progress, self.pose = path, folders, progress, pose
+        self.places: dict[int, dict[str, list[float]]] = {}
         self.notes: list[Note] = []
         self.read_files: list[Path] = []
         self.binary: NDArray[np.uint8] | None = None
@@ -98,11 +107,14 @@ class _Reader:
         if str(asset.get("version", "")).split(".")[0] != "2":
             raise self.fail(f"is glTF {asset.get('version', 'of no version')}; only 2.0 can be read.")
         self._check_extensions()
+        if self.pose is not None:
+            self.places = posed(self._list("animations"), self.pose, self._accessor)
         roots = self._roots()
         nodes = self._nodes(roots)
         if self.document.get("animations"):
             many = count_of(len(self.document["animations"]), "animation")
-            self.note("lost", f"{many} left out; everything stands as at rest")
+            how = "at rest" if self.pose is None else f"in the pose {self.pose}"
+            self.note("lost", f"{many} left out; everything stands {how}")
         if self.document.get("skins"):
             self.note("lost", "skins are left out; skinned meshes stand in the pose of their nodes")
         names = [str(one.get("name", "")) for one in self._list("scenes")]
@@ -268,7 +280,7 @@ class _Reader:
             seen.add(number)
             order.append(number)
             above = self.worlds.get(self.parents.get(number, -1), np.eye(4))
-            own = _transform(about[number])
+            own = self._own_transform(number, about[number])
             if not np.isfinite(own).all():
                 raise self.fail("has a transform with numbers that are not finite.", f"node {number}")
             self.worlds[number] = above @ own
@@ -284,7 +296,7 @@ class _Reader:
 
     def _node(self, number: int, about: Mapping[str, Any], made: Mapping[int, Node]) -> Node:
         name = str(about.get("name") or f"node_{number}")
-        transform = _transform(about)
+        transform = self._own_transform(number, about)
         content: Content | None = None
         if "mesh" in about:
             content = self._mesh(about["mesh"], about.get("skin", -1))
@@ -311,6 +323,11 @@ class _Reader:
             content,
             properties=MappingProxyType(dict(extras) if isinstance(extras, dict) else {"extras": extras}),
         )
+
+    def _own_transform(self, number: int, about: Mapping[str, Any]) -> NDArray[np.float64]:
+        """The transform a node has in the pose that was asked for."""
+        places = self.places.get(number)
+        return _transform(about if not places else {**about, **places})
 
     def _instances(self, name: str, mesh: Mesh, about: Mapping[str, Any]) -> Iterator[Node]:
         """A node for each instance, all of which share the mesh."""
