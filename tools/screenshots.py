@@ -249,6 +249,7 @@ def main() -> None:
             terminal(
                 "plan", "zesty-otter run otterweir/otterweir.toml --dry-run --fresh --only 'crate*'", folder=folder
             )
+            terminal("formats", "zesty-otter formats", folder=folder)
             terminal("targets", "zesty-otter targets", "zesty-otter targets m-right-up-forward", folder=folder)
             for picture in (overview, pieces, weld, triangulate, normals):
                 picture(folder)

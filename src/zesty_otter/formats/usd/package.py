@@ -36,7 +36,7 @@ def open_package(path: Path, data: bytes) -> dict[str, bytes]:
                 parts = one.filename.replace("\\", "/").split("/")
                 if one.filename.startswith(("/", "\\")) or ".." in parts:
                     raise InputError(f"holds '{one.filename}', which leads out of the package.", file=path)
-                if not one.is_dir():
+                if one.filename and not one.is_dir():
                     files[one.filename] = archive.read(one)
     except (zipfile.BadZipFile, NotImplementedError, RuntimeError, zlib.error, EOFError, OSError, ValueError) as error:
         raise InputError(f"is not a package that can be opened: {error}.", file=path) from None

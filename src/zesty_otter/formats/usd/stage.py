@@ -16,7 +16,7 @@ Fetch = Callable[[str, str], tuple[str, bytes] | None]
 """The key and the bytes of the layer that one layer names another, None when it is not to be had."""
 
 _DEEPEST = 40
-_MOST_PRIMS = 500_000
+_MOST_PRIMS = 200_000
 
 
 class Stage:
@@ -90,11 +90,14 @@ class Stage:
             name: self._composed(child, f"{path}/{name}", key, depth + 1, above)
             for name, child in prim.children.items()
         }
-        return replace(prim, children=children)
+        same = all(children[name] is child for name, child in prim.children.items())
+        return prim if same else replace(prim, children=children)
 
     def _with_arcs(self, prim: Prim, path: str, key: str, above: tuple[tuple[str, str], ...]) -> Prim:
         """What the prim says over what its arcs bring, strongest first."""
         meta = prim.meta
+        if not prim.variants and not _ARCS & meta.keys():
+            return prim
         result = replace(prim, meta={k: v for k, v in meta.items() if k not in _ARCS})
         for one in listed(meta.get("inherits")):
             result = self._over(result, None, one, path, key, above)
