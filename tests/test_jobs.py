@@ -568,3 +568,44 @@ def test_paths_start_from_the_file_they_stand_in(tmp_path):
     assert job.sources[0].textures_from == (str(tmp_path / "base" / "maps"),)
     assert job.steps[0].table == tmp_path / "base" / "t.csv"
     assert job.folder == str(tmp_path / "ready")
+
+
+def test_pivots_of_parts_that_are_apart_are_found(tmp_path):
+    for name, place in (("hut", 0.0), ("hut_collision", 1.5)):
+        zo.write(scene_of(Node("x", moved(place, 0, 0), content=cube())), tmp_path / f"{name}.glb")
+    source = Source(files=(str(tmp_path / "*.glb"),), assemble=True)
+    result = zo.run_job(Job(sources=(source,), outputs=(Output(),), folder=str(tmp_path / "out")))
+    (finding,) = result.assets[0].findings
+    assert (finding.rule, finding.node) == ("assembly-pivot", "hut_collision")
+    assert "its pivot is 1.5 m away from that of hut" in finding.text
+
+
+def test_sources_leave_out_files_and_find_textures_elsewhere(yard, tmp_path):
+    from zesty_otter.demo.textures import timber
+
+    (tmp_path / "maps").mkdir()
+    (tmp_path / "maps" / "wood.png").write_bytes(timber())
+    (tmp_path / "props" / "deep").mkdir()
+    (tmp_path / "props" / "deep" / "crate.obj").write_text("mtllib c.mtl\nusemtl wood\n" + obj_cube())
+    (tmp_path / "props" / "deep" / "c.mtl").write_text("newmtl wood\nmap_Kd wood.png\n")
+    sources = 'files = ["props", "props/post.obj"]\nexclude = "props/n*"\nunit = "m"\ntextures_from = "maps"'
+    result = zo.run_job(yard(sources=sources, outputs='[[outputs]]\nfolder = "{folder}"'))
+    assert made(tmp_path / "ready") == ["deep/crate.glb", "gate.glb", "post.glb"]
+    assert len(zo.read(tmp_path / "ready" / "deep" / "crate.glb").textures) == 1
+    assert result.status == 0
+
+
+def test_the_output_to_lay_out_is_chosen_by_name(yard, tmp_path):
+    outputs = '[[outputs]]\nname = "a"\n[[outputs]]\nname = "b"\nsuffix = "_b"\nsteps = ["scale factor=2"]\n'
+    result = zo.run_job(yard('[lay_out]\nof = "b"\nfile = "all.glb"', outputs=outputs))
+    names = [root.name for root in zo.read(tmp_path / "ready" / "all.glb").roots]
+    assert (names, result.overview.files[0].facts.triangles) == (["gate_b", "net_b", "post_b"], 36)
+
+
+@pytest.mark.parametrize("ending", ["obj", "ply", "stl", "collada", "x3d", "usda", "usdz", "glb", "gltf"])
+def test_every_format_is_an_output(yard, tmp_path, ending):
+    job = yard('target = "cm-forward-right-up"', outputs=f'[[outputs]]\nformats = "{ending}"\n')
+    result = zo.run_job(job)
+    assert result.status == 0
+    assert [round(side, 6) for side in result.assets[0].files[0].facts.size] == [2.0, 2.0, 2.0]
+    assert set(states(zo.run_job(job)).values()) == {"unchanged"}
