@@ -244,7 +244,8 @@ def test_what_is_no_collada_is_refused(tmp_path, text, message):
     ("old", "new", "words"),
     [
         ("0 2 3</p>", "0 2 99</p>", "1 face with fewer than three usable corners left out"),
-        ("0 2 3</p>", "0 2 x</p>", "no usable face"),
+        ("0 2 3</p>", "0 2 x</p>", "1 face with fewer than three usable corners left out"),
+        ("0 0 0 1 0 0", "0 0 0 1.#QNAN 0 0", "1 face with fewer than three usable corners left out"),
         ('url="#g"', 'url="#nothing"', "geometry '#nothing' is not in the file"),
         ('url="#g"', 'url="other.dae#g"', "is in another file"),
         (".5 .5 1<", ".5 nan 1<", ""),

@@ -33,6 +33,8 @@ def test_the_grammar_of_values():
     text = """#usda 1.0
 (
     subLayers = [ @a.usda@ (offset = 1; scale = 2), @@@b@c.usda@@@ ]
+    relocates = { </A>: </B>, </C>: <> }
+    prefixSubstitutions = { "$Left": "Right" }
     customLayerData = { string who = "me"; dictionary deep = { int[] n = [1, 2] } }
 )
 # a comment

@@ -219,3 +219,39 @@ def test_what_x3d_has_no_place_for_is_said(tmp_path):
     mesh = cube()
     zo.write(scene_of(Node("a", content=mesh), Node("b", moved(2, 0, 0), content=mesh)), tmp_path / "b.x3d")
     assert (tmp_path / "b.x3d").read_text().count("<Coordinate") == 1
+
+
+def test_terrain_comes_as_a_grid_of_quads(tmp_path):
+    text = "<Shape><ElevationGrid xDimension='3' zDimension='2' xSpacing='2' zSpacing='5' height='0 1 0 0 0 4' colorPerVertex='false'><Color color='1 0 0 0 1 0'/></ElevationGrid></Shape>"
+    mesh = zo.read(x3d(tmp_path, text)).meshes[0]
+    assert mesh.surface_bounds.tolist() == [[0, 0, 0], [4, 4, 5]]
+    assert mesh.face_size.tolist() == [4, 4]
+    assert mesh.layers_of("color")[0].at_corners()[[0, 4]].tolist() == [[1, 0, 0], [0, 1, 0]]
+    corners = mesh.points[mesh.corner_point[:3]]
+    assert np.cross(corners[1] - corners[0], corners[2] - corners[0])[1] > 0
+    assert "no usable face" in texts(zo.read(x3d(tmp_path, text.replace("'3'", "'3000000000'"))).notes)
+
+
+@pytest.mark.parametrize(
+    ("fields", "size", "content"),
+    [
+        ("", (2, 1, 2), 4),
+        ("spine='0 0 0 0 3 0' scale='1 1 0.5 0.5'", (2, 3, 2), 4 * (1 + 0.5 + 0.25)),
+        ("spine='0 0 0 6 0 0'", (6, 2, 2), 24),
+        ("spine='0 0 0 0 5 0' orientation='0 1 0 0.7853981633974483'", (2 * 2**0.5, 5, 2 * 2**0.5), 20),
+        ("spine='0 0 0 0 4 0 4 4 0' crossSection='.5 .5 .5 -.5 -.5 -.5 -.5 .5 .5 .5'", (4.5, 4.5, 1), None),
+    ],
+)
+def test_extrusions_sweep_their_section_along_the_spine(tmp_path, fields, size, content):
+    mesh = zo.read(x3d(tmp_path, f"<Shape><Extrusion {fields}/></Shape>")).meshes[0]
+    assert np.allclose(np.ptp(mesh.surface_bounds, axis=0), size, atol=1e-3)
+    assert volume(mesh) > 0
+    assert content is None or volume(mesh) == pytest.approx(content)
+
+
+def test_assemblies_and_figures_are_groups(tmp_path):
+    text = """<CADAssembly DEF='boat'><CADPart DEF='hull' translation='1 0 0'><CADFace><Shape DEF='s'><Box/></Shape></CADFace></CADPart></CADAssembly>
+<HAnimHumanoid DEF='otter'><HAnimJoint DEF='root' containerField='skeleton' translation='0 2 0'><HAnimSegment><Shape><Box/></Shape></HAnimSegment></HAnimJoint><HAnimJoint USE='root' containerField='joints'/></HAnimHumanoid>"""
+    scene = zo.read(x3d(tmp_path, text))
+    assert len(list(scene.placed_meshes())) == 2
+    assert [placed.world[:3, 3].tolist() for placed, _ in scene.placed_meshes()] == [[1, 0, 0], [0, 2, 0]]

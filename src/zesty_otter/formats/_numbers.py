@@ -206,6 +206,14 @@ def read_numbers(data, at, stop, out):
 
 
 @kernel
+def words_end(data, at, stop):
+    """Where the word that begins at data[at] ends."""
+    while at < stop and not _is_blank(data[at]):
+        at += 1
+    return at
+
+
+@kernel
 def read_whole_numbers(data, at, stop, out):
     """As `read_numbers`, for whole numbers; those beyond 32 bits become the largest there is."""
     count = 0

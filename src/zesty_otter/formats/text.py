@@ -104,12 +104,42 @@ def whole_numbers_in(text: str | bytes | NDArray[np.uint8]) -> NDArray[np.int32]
     return _read(text, np.int32, "read_whole_numbers")
 
 
-def _read(text: str | bytes | NDArray[np.uint8], dtype: Any, reader: str) -> NDArray[Any]:
+def most_numbers_in(text: str | bytes) -> tuple[NDArray[np.float64], int]:
+    """As `numbers_in`, with NaN for each word that is none, and how many there were."""
+    return _read_on(text, np.float64, "read_numbers", np.nan)
+
+
+def most_whole_numbers_in(text: str | bytes) -> tuple[NDArray[np.int32], int]:
+    """As `whole_numbers_in`, with -1 for each word that is none, and how many there were."""
+    return _read_on(text, np.int32, "read_whole_numbers", -1)
+
+
+def _read_on(text: str | bytes, dtype: Any, reader: str, missing: float) -> tuple[NDArray[Any], int]:
+    data, out = _prepared(text, dtype)
+    read = getattr(numbers, reader)
+    done = at = wrong = 0
+    while True:
+        count, at = read(data, at, len(data), out[done:])
+        done += count
+        if done >= len(out):
+            return out, wrong
+        at = numbers.words_end(data, at, len(data))
+        out[done] = missing
+        done += 1
+        wrong += 1
+
+
+def _prepared(text: str | bytes | NDArray[np.uint8], dtype: Any) -> tuple[NDArray[np.uint8], NDArray[Any]]:
+    """The bytes of a text, and a table as long as it has words."""
     if isinstance(text, str):
         text = text.encode("utf-8", "replace")
     data = read_only(np.frombuffer(text, np.uint8) if isinstance(text, bytes) else text, np.uint8)
     # Counting first costs little and keeps memory to what is needed.
-    out = np.empty(numbers.count_words(data, 0, len(data)), dtype)
+    return data, np.empty(numbers.count_words(data, 0, len(data)), dtype)
+
+
+def _read(text: str | bytes | NDArray[np.uint8], dtype: Any, reader: str) -> NDArray[Any]:
+    data, out = _prepared(text, dtype)
     count, at = getattr(numbers, reader)(data, 0, len(data), out)
     if count < len(out):
         word = bytes(data[at : at + 40]).split()[0:1]

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
 from zesty_otter.formats.files import load
-from zesty_otter.formats.text import NotNumbersError, numbers_in, whole_numbers_in
+from zesty_otter.formats.text import most_numbers_in, most_whole_numbers_in
 
 Element = etree._Element
 
@@ -97,19 +97,13 @@ def text_of(element: Element | None, missing: str = "") -> str:
 
 
 def floats(text: str | None) -> NDArray[np.float64]:
-    """The numbers in a text; none when a word is no number."""
-    try:
-        return numbers_in(text or "")
-    except NotNumbersError:
-        return np.zeros(0)
+    """The numbers in a text, NaN for words that are none."""
+    return most_numbers_in(text or "")[0]
 
 
 def ints(text: str | None) -> NDArray[np.int32]:
-    """The whole numbers in a text; none when a word is no number."""
-    try:
-        return whole_numbers_in(text or "")
-    except NotNumbersError:
-        return np.zeros(0, np.int32)
+    """The whole numbers in a text, -1 for words that are none."""
+    return most_whole_numbers_in(text or "")[0]
 
 
 def number(text: str | None, missing: float) -> float:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -30,3 +32,15 @@ def aim(direction: Direction, up: Direction | None = None) -> NDArray[np.float64
     matrix = np.eye(4)
     matrix[:3, :3] = np.stack([right, np.cross(back, right), back], axis=1)
     return None if np.allclose(matrix, np.eye(4), atol=1e-7) else matrix
+
+
+def about_axis(axis: NDArray[np.float64], angle: float) -> NDArray[np.float64]:
+    """(3, 3) rotation by an angle in radians about an axis (O. Rodrigues, 1840)."""
+    length = float(np.linalg.norm(axis))
+    if length == 0.0:
+        return np.eye(3)
+    x, y, z = axis / length
+    cross = np.array([[0.0, -z, y], [z, 0.0, -x], [-y, x, 0.0]])
+    # A quarter turn is exact.
+    sine, cosine = (round(v) if abs(v - round(v)) < 1e-15 else v for v in (math.sin(angle), math.cos(angle)))
+    return np.asarray(np.eye(3) + sine * cross + (1 - cosine) * (cross @ cross))

@@ -19,6 +19,7 @@ from zesty_otter.errors import InputError
 from zesty_otter.formats.collada.materials import Materials
 from zesty_otter.formats.collada.mesh import Shape, read_shape
 from zesty_otter.formats.xml import Element, child, children, floats, name_of, number, parse, text_of
+from zesty_otter.geometry.aim import about_axis
 from zesty_otter.model import Camera, Content, Frame, Light, Mesh, Node, Note, Scene, transformed
 
 AXES = {"X_UP": "up right forward", "Y_UP": "left up forward", "Z_UP": "left back up"}
@@ -276,17 +277,6 @@ def _step(kind: str, values: NDArray[np.float64]) -> NDArray[np.float64] | None:
         angle, about, along = math.radians(values[0]), _unit(values[1:4]), _unit(values[4:7])
         matrix[:3, :3] += math.tan(angle) * np.outer(about, along)
     return matrix
-
-
-def about_axis(axis: NDArray[np.float64], angle: float) -> NDArray[np.float64]:
-    """(3, 3) rotation by an angle in radians about an axis (O. Rodrigues, 1840)."""
-    if not np.any(axis):
-        return np.eye(3)
-    x, y, z = _unit(axis)
-    cross = np.array([[0.0, -z, y], [z, 0.0, -x], [-y, x, 0.0]])
-    # A quarter turn is exact.
-    sine, cosine = (round(v) if abs(v - round(v)) < 1e-15 else v for v in (math.sin(angle), math.cos(angle)))
-    return np.asarray(np.eye(3) + sine * cross + (1 - cosine) * (cross @ cross))
 
 
 def _unit(vector: NDArray[np.float64]) -> NDArray[np.float64]:

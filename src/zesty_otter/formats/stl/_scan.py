@@ -26,6 +26,8 @@ def scan(data, words, points, face_start, solids, state):
     vertex, endloop, endfacet, solid = words
     at = state[AT]
     stop = len(data)
+    if at == 0 and stop > 2 and data[0] == 239 and data[1] == 187 and data[2] == 191:
+        at = 3  # a mark of UTF-8
     while at < stop:
         if data[at] <= 32:
             at += 1

@@ -45,7 +45,7 @@ def _is_text(data: NDArray[np.uint8]) -> bool:
         count = int(data[80:_HEAD].view("<u4")[0])
         if _HEAD + count * _FACET.itemsize == len(data):
             return False
-    if head.lstrip()[:5].lower() != b"solid":
+    if head.removeprefix(b"\xef\xbb\xbf").lstrip()[:5].lower() != b"solid":
         return False
     # Text has no zero bytes; a binary file that begins with the word almost always has.
     return (b"\0" not in head and b"facet" in bytes(data[:4096]).lower()) or len(data) < _HEAD

@@ -14,13 +14,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
-from zesty_otter.formats.collada.reader import about_axis
 from zesty_otter.formats.files import find_beside, load
 from zesty_otter.formats.usd.materials import Materials
 from zesty_otter.formats.usd.mesh import SOLIDS, numbers_of, read_mesh, read_solid, uv_names, value_of, whole_numbers_of
 from zesty_otter.formats.usd.package import open_package
 from zesty_otter.formats.usd.stage import Stage
 from zesty_otter.formats.usd.text import Asset, Prim, listed
+from zesty_otter.geometry.aim import about_axis
 from zesty_otter.model import Camera, Content, Frame, Light, Material, Mesh, Node, Note, Scene, Texture
 
 AXES = {"Y": "left up forward", "Z": "left back up"}

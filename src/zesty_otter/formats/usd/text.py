@@ -356,6 +356,12 @@ class _Parser:
         while not self._peek(b"}"):
             if self.at >= len(self.data):
                 raise self.fail("a closing brace is missing")
+            if self.data[self.at : self.at + 1] in (b'"', b"'", b"<"):
+                # Substitutions and relocations have no types.
+                key = str(self._value("", depth + 1))
+                self._take(b":")
+                found[key] = self._value("", depth + 1)
+                continue
             kind = self._word()
             name = self._string() if self._peek(b'"') or self._peek(b"'") else self._word()
             self._take(b"=")

@@ -15,10 +15,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
-from zesty_otter.formats.collada.reader import about_axis
 from zesty_otter.formats.files import find_beside
-from zesty_otter.formats.x3d.shapes import FACE_SETS, PRIMITIVES, is_true, read_geometry
+from zesty_otter.formats.x3d.shapes import FACE_SETS, PRIMITIVES, SWEPT, read_geometry
+from zesty_otter.formats.x3d.swept import is_true
 from zesty_otter.formats.xml import Element, child, children, floats, name_of, number, parse
+from zesty_otter.geometry.aim import about_axis
 from zesty_otter.model import (
     Camera,
     Content,
@@ -35,7 +36,14 @@ from zesty_otter.model import (
     roughness_of_shininess,
 )
 
-_GROUPS = frozenset({"Transform", "Group", "StaticGroup", "Anchor", "Billboard", "Switch", "LOD", "Collision"})
+_PLACED = frozenset({"Transform", "CADPart", "HAnimHumanoid", "HAnimJoint", "HAnimSite"})
+_GROUPS = _PLACED | {
+    "Group", "StaticGroup", "Anchor", "Billboard", "Switch", "LOD", "Collision", "CADAssembly", "CADLayer", "CADFace",
+    "HAnimSegment", "PickableGroup", "LayerSet", "Layer", "EspduTransform",
+}  # fmt: skip
+# Fields that name again what stands in the tree already.
+_NAMED_AGAIN = frozenset({"joints", "segments", "sites", "viewpoints", "skinCoord", "skinNormal", "displacers"})
+_SHAPED = FACE_SETS | PRIMITIVES | SWEPT
 _SILENT = frozenset(
     {
         "WorldInfo", "NavigationInfo", "Background", "MetadataSet", "MetadataString", "MetadataFloat",
@@ -109,6 +117,8 @@ class _Reading:
         found: list[Node] = []
         for element in children(parent):
             self.count += 1
+            if element.get("containerField") in _NAMED_AGAIN:
+                continue
             target = self.resolve(element)
             kind = name_of(target)
             if kind in _GROUPS:
@@ -149,7 +159,7 @@ class _Reading:
             below = [replace(one, visible=one.visible and n == choice) for n, one in enumerate(below)]
             if len(below) == 1:
                 return below
-        transform = _transform(target) if kind == "Transform" else np.eye(4)
+        transform = _transform(target) if kind in _PLACED else np.eye(4)
         only = below[0] if len(below) == 1 else None
         extra = only is not None and only.kind in ("light", "camera")
         if kind == "Transform" and only is not None and extra and np.array_equal(only.transform, np.eye(4)):
@@ -194,7 +204,9 @@ class _Reading:
             target = self.resolve(one)
             if name_of(target) == "Appearance":
                 appearance = target
-            elif name_of(target) in FACE_SETS | PRIMITIVES or one.get("containerField", "geometry") == "geometry":
+            elif (
+                name_of(target) in FACE_SETS | PRIMITIVES | SWEPT or one.get("containerField", "geometry") == "geometry"
+            ):
                 geometry = target
         if geometry is None:
             return None
@@ -205,7 +217,7 @@ class _Reading:
         mesh = self.geometries[id(geometry)]
         if mesh is None:
             return None
-        two_sided = name_of(geometry) in FACE_SETS and not is_true(geometry, "solid", True)
+        two_sided = name_of(geometry) in FACE_SETS | SWEPT and not is_true(geometry, "solid", True)
         material = self._material(appearance, two_sided)
         key = id(mesh), id(material)
         if key not in self.meshes:

@@ -12,9 +12,8 @@ from numpy.typing import NDArray
 
 from zesty_otter.formats.bare import finite_rows
 from zesty_otter.formats.strips import triangles_of_strips
+from zesty_otter.formats.x3d.swept import creased, elevation_grid, extrusion, is_true
 from zesty_otter.formats.xml import Element, children, floats, ints, name_of, number
-from zesty_otter.geometry.normals import edge_bends, normals_over_soft_edges
-from zesty_otter.geometry.topology import topology
 from zesty_otter.model import Layer, Mesh, compact, count_of
 
 Note = Callable[[str, str], None]
@@ -34,6 +33,7 @@ FACE_SETS = frozenset(
     }
 )
 PRIMITIVES = frozenset({"Box", "Sphere", "Cone", "Cylinder"})
+SWEPT = frozenset({"ElevationGrid", "Extrusion"})
 
 _AROUND = 32  # sides of a round primitive
 
@@ -43,6 +43,11 @@ def read_geometry(element: Element, name: str, resolve: Resolve, note: Note) -> 
     kind = name_of(element)
     if kind in PRIMITIVES:
         return _primitive(element, kind, name)
+    if kind in SWEPT:
+        made = elevation_grid(element, name) if kind == "ElevationGrid" else extrusion(element, name)
+        if made is None:
+            note("lost", f"{kind} '{name}' has no usable face")
+        return made
     if kind not in FACE_SETS:
         note("lost", f"geometry of the kind {kind} is not carried")
         return None
@@ -50,11 +55,6 @@ def read_geometry(element: Element, name: str, resolve: Resolve, note: Note) -> 
     if mesh is None:
         note("lost", f"{kind} '{name}' has no usable face")
     return mesh
-
-
-def is_true(element: Element, key: str, missing: bool) -> bool:
-    """A field that is true or false."""
-    return (element.get(key) or str(missing)).strip().lower() == "true"
 
 
 class _FaceSet:
@@ -85,7 +85,9 @@ class _FaceSet:
         mesh = Mesh(self.name, points[used], start, corner_point, tuple(layers))
         if not is_true(self.element, "ccw", True):
             mesh = mesh.turned_round()
-        return self._creased(mesh) if mesh.normals is None else mesh
+        if mesh.normals is not None or self.kind != "IndexedFaceSet":
+            return mesh
+        return creased(mesh, number(self.element.get("creaseAngle"), 0.0))
 
     def _corners(self, count: int) -> tuple[NDArray[Any], NDArray[Any], NDArray[Any], NDArray[Any]]:
         """For every corner its point and its place in the index; for every face its size and number."""
@@ -166,17 +168,6 @@ class _FaceSet:
     def _color_table(self) -> NDArray[np.float64]:
         table = self._table("Color", "color", 3)
         return table if len(table) else self._table("ColorRGBA", "color", 4)
-
-    def _creased(self, mesh: Mesh) -> Mesh:
-        """The mesh smooth over edges that bend by less than the crease angle (ISO/IEC 19775-1, 11.2.3)."""
-        crease = number(self.element.get("creaseAngle"), 0.0)
-        if crease <= 0.0 or self.kind != "IndexedFaceSet":
-            return mesh
-        arrays = mesh.points, mesh.face_start, mesh.corner_point
-        edges = mesh.surface(topology)
-        soft = edge_bends(*arrays, edges) <= math.degrees(crease) + 1e-6
-        values, index = normals_over_soft_edges(*arrays, edges, soft)
-        return mesh.replace(layers=(*mesh.layers, Layer("normal", values, index)))
 
 
 def _taken(index: NDArray[Any], at: NDArray[Any]) -> NDArray[Any]:
