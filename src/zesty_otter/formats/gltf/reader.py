@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError, ModelError
+from zesty_otter.formats.bare import finite_rows
 from zesty_otter.formats.files import find_beside, load
 from zesty_otter.formats.gltf.pose import posed
 from zesty_otter.model import (
@@ -405,8 +406,10 @@ class _Reader:
             index = np.arange(count) if "indices" not in primitive else self._accessor(primitive["indices"])[:, 0]
             if len(index) and int(index.max()) >= count:
                 raise self.fail(f"uses vertex {int(index.max())}, but has only {count}.", place)
-            corners = _triangles(index.astype(np.int32), mode)
-            sound = np.isfinite(attributes["POSITION"]).all(axis=1)
+            # Found to be small enough above, so that the bits may stay as they are.
+            narrow = index.view(np.int32) if index.dtype == np.uint32 and count < 2**31 else index.astype(np.int32)
+            corners = _triangles(narrow, mode)
+            sound = finite_rows(attributes["POSITION"])
             if not sound.all():
                 bad = ~sound[corners].all(axis=1)
                 self.note("lost", f"{place}: {count_of(int(bad.sum()), 'triangle')} without finite positions skipped")
@@ -571,24 +574,29 @@ def _assembled(name: str, primitives: list[_Primitive]) -> Mesh:
     for one in primitives:
         slot = slots.setdefault(id(one.material), len(slots))
         face_slot.append(np.full(len(one.corners), slot, np.int32))
-        corner_point.append(one.corners.ravel() + base)
+        corner_point.append(one.corners.ravel() + base if base else one.corners.ravel())
         points.append(one.attributes["POSITION"].astype(np.float64))
         base += len(points[-1])
     if not primitives:
         return Mesh(name, np.zeros((0, 3)), np.zeros(1, np.int32), np.zeros(0, np.int32))
-    corners = np.concatenate(corner_point)
+    corners = _end_to_end(corner_point)
     materials = tuple({id(one.material): one.material for one in primitives}.values())
     keys = list(dict.fromkeys(key for one in primitives for key in one.attributes))
     layers = [layer for key in sorted(keys, key=_layer_order) for layer in _layer(key, primitives, corners)]
     return Mesh(
         name,
-        np.concatenate(points),
+        _end_to_end(points),
         np.arange(0, len(corners) + 1, 3, dtype=np.int32),
         corners,
         tuple(layers),
         materials,
         np.concatenate(face_slot) if len(materials) > 1 else None,
     )
+
+
+def _end_to_end(arrays: list[NDArray[Any]]) -> NDArray[Any]:
+    """Arrays as one, without a copy when there is only one."""
+    return arrays[0] if len(arrays) == 1 else np.concatenate(arrays)
 
 
 def _layer_order(key: str) -> tuple[int, str]:
@@ -611,16 +619,18 @@ def _layer(key: str, primitives: list[_Primitive], corners: NDArray[np.int32]) -
     for one in primitives:
         own = one.attributes.get(key)
         count = len(one.attributes["POSITION"])
-        block = np.ones((count, width), np.float32) if kind == "color" else np.zeros((count, width), np.float32)
-        if own is not None:
-            block[:, : own.shape[1]] = own
-        finite = np.asarray(np.isfinite(block).all(axis=1))
-        block[~finite] = 0
-        values.append(block)
-        there.append(finite & (own is not None))
-    table, known = np.concatenate(values), np.concatenate(there)
+        if own is not None and own.dtype == np.float32 and own.shape[1] == width:
+            block = own
+        else:
+            block = np.full((count, width), 1.0 if kind == "color" else 0.0, np.float32)
+            block[:, : 0 if own is None else own.shape[1]] = 0.0 if own is None else own
+        finite = finite_rows(block)
+        values.append(block if finite.all() else np.where(finite[:, None], block, np.float32(0.0)))
+        there.append(finite if own is not None else np.zeros(count, bool))
+    table, known = _end_to_end(values), _end_to_end(there)
     if kind == "uv":
-        table[:, 1] = 1.0 - table[:, 1]  # ours start at the lower left corner
+        # Ours start at the lower left corner.
+        table = np.stack([table[:, 0], np.float32(1.0) - table[:, 1]], axis=1)
     index = corners if known.all() else np.where(known[corners], corners, -1)
     yield Layer(kind, table, index)
 
