@@ -19,6 +19,7 @@ from zesty_otter.cli.steps import setting_line
 from zesty_otter.errors import UsageError
 from zesty_otter.jobs import AssetResult, Event, JobResult, load, plan, run_job, schema
 from zesty_otter.jobs.plan import PlannedOutput, Task
+from zesty_otter.model import count_of
 from zesty_otter.steps import Step
 
 _MOST_ROWS = 60
@@ -188,10 +189,10 @@ def _summary(result: JobResult, *, dry_run: bool) -> str:
     counts = {state: sum(asset.state == state for asset in result.assets) for state in _WORDS}
     words = {"planned": "to do", "kept": "left as edited by hand"}
     said = ", ".join(f"{count} {words.get(state, state)}" for state, count in counts.items() if count)
-    files = sum(len(asset.files) for asset in result.assets)
+    files = count_of(sum(len(asset.files) for asset in result.assets), "file")
     if dry_run:
-        return f"{said}; {files} files. Nothing was written."
-    return f"{said}; {files} files in {escape(str(result.folder))}"
+        return f"{said}; {files}. Nothing was written."
+    return f"{said}; {files} in {escape(str(result.folder))}"
 
 
 def document(result: JobResult) -> dict[str, Any]:
