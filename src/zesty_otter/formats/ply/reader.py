@@ -368,7 +368,7 @@ class _Reading:
     def _face_colors(self, face_of: NDArray[Any], size: NDArray[Any]) -> list[Layer]:
         face = self.elements.get("face")
         vertex = self.elements["vertex"]
-        if face is None or any(set(names[:3]) <= vertex.columns.keys() for names in _COLORS):
+        if face is None or _has_colors(vertex) or not _has_colors(face):
             return []
         return _colors(face.columns, np.repeat(face_of, size))
 
@@ -386,6 +386,10 @@ class _Reading:
         name = found.path.name if found.path else re.split(r"[\\/]", wanted)[-1]
         texture = Texture(name, found.path, None, wanted, found.looked_in)
         return Material(Path(name).stem).with_textures({"base_color": TextureUse(texture)})
+
+
+def _has_colors(element: _Element) -> bool:
+    return any(set(names[:3]) <= element.columns.keys() for names in _COLORS)
 
 
 def _typed(values: NDArray[np.float64], dtype: str) -> NDArray[Any]:
