@@ -376,9 +376,10 @@ def test_packages_that_cannot_be_trusted_are_refused(tmp_path, files, message):
 
 
 def test_binary_layers_and_broken_packages_are_named(tmp_path):
-    (tmp_path / "a.usd").write_bytes(b"PXR-USDC" + bytes(80))
-    with pytest.raises(zo.InputError, match=r"is binary USD.*Save it as \.usda"):
-        zo.read(tmp_path / "a.usd")
+    for ending in (".usd", ".usdc"):
+        (tmp_path / f"a{ending}").write_bytes(b"PXR-USDC" + bytes(80))
+        with pytest.raises(zo.InputError, match=r"is binary USD.*Save it as \.usda"):
+            zo.read(tmp_path / f"a{ending}")
     (tmp_path / "b.usdz").write_bytes(b"PK\3\4 and nothing more")
     with pytest.raises(zo.InputError, match="that can be opened"):
         zo.read(tmp_path / "b.usdz")

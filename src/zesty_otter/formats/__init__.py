@@ -49,7 +49,7 @@ class Format:
     carries: frozenset[str]
     reader: str | None = None
     writer: str | None = None
-    magic: bytes | None = None
+    magic: tuple[bytes, ...] = ()
     axes_vary: bool = False
     animated: bool = False
 
@@ -134,7 +134,7 @@ FORMATS = (
         frozenset({"polygons", "normals", "UV sets", "colours"}),
         reader="zesty_otter.formats.ply.reader",
         writer="zesty_otter.formats.ply.writer",
-        magic=b"ply",
+        magic=(b"ply",),
         axes_vary=True,
     ),
     Format(
@@ -190,7 +190,7 @@ FORMATS = (
         _USD_CARRIES,
         reader="zesty_otter.formats.usd.reader",
         writer="zesty_otter.formats.usd.writer",
-        magic=b"#usda",
+        magic=(b"#usda", b"PXR-USDC"),  # of binary layers the reader says what to do
     ),
     Format(
         "usdz",
@@ -200,7 +200,7 @@ FORMATS = (
         _USD_CARRIES | {"embedded textures"},
         reader="zesty_otter.formats.usd.reader",
         writer="zesty_otter.formats.usd.writer",
-        magic=b"PK\3\4",
+        magic=(b"PK\3\4",),
     ),
     Format(
         "glb",
@@ -211,7 +211,7 @@ FORMATS = (
         reader="zesty_otter.formats.gltf.reader",
         writer="zesty_otter.formats.gltf.writer",
         animated=True,
-        magic=b"glTF",
+        magic=(b"glTF",),
     ),
     Format(
         "gltf",
@@ -230,7 +230,7 @@ FORMATS = (
 def format_of(path: Path, first_bytes: bytes = b"") -> Format:
     """The format of a file, by its first bytes where they tell, else by its suffix."""
     for one in FORMATS:
-        if one.magic and first_bytes.startswith(one.magic):
+        if first_bytes.startswith(one.magic):
             return one
     for one in FORMATS:
         if path.suffix.lower() in one.suffixes:
