@@ -177,6 +177,7 @@ def frame_in(kind: Format, space: Frame | None, axes: str | None, unit: str | fl
     return fixed if fixed.unit is not None else asked
 
 
+_READABLE = frozenset(suffix for one in FORMATS if one.reader for suffix in one.suffixes)
 _safe = functools.lru_cache(4096)(steps.Names().safe)
 
 
@@ -329,8 +330,7 @@ def _globbed(pattern: Path) -> tuple[list[Path], Path]:
 
 
 def _is_readable(path: Path) -> bool:
-    suffixes = {suffix for one in FORMATS if one.reader for suffix in one.suffixes}
-    return path.suffix.lower() in suffixes and not path.name.startswith(".") and path.is_file()
+    return path.suffix.lower() in _READABLE and not path.name.startswith(".") and path.is_file()
 
 
 def _shown(path: Path, home: Path) -> str:

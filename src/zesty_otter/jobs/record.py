@@ -6,6 +6,7 @@ same files always leaves the same record.
 
 from __future__ import annotations
 
+import functools
 import hashlib
 import json
 import os
@@ -184,10 +185,17 @@ def _steps(steps: Iterable[Step]) -> list[Any]:
 
 
 def _from(folder: Path, path: Path) -> str:
+    home = _relative(str(folder.absolute()), str(path.parent.absolute()))
+    return path.name if home == "." else f"{home}/{path.name}"
+
+
+@functools.lru_cache(4096)
+def _relative(folder: str, home: str) -> str:
+    """One folder from another: asked for once for all the files in it."""
     try:
-        return Path(os.path.relpath(path, folder)).as_posix()
+        return Path(os.path.relpath(home, folder)).as_posix()
     except ValueError:  # on another drive
-        return path.as_posix()
+        return Path(home).as_posix()
 
 
 def _plain(entry: Entry) -> dict[str, Any]:

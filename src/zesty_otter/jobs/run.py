@@ -34,7 +34,7 @@ from zesty_otter.model import Note
 
 State = Literal["written", "unchanged", "kept", "failed", "planned"]
 
-_RECORD_EVERY = 1.0  # seconds between records of a run under way, at the least
+_RECORD_EVERY = 2.0  # seconds between records of a run under way, at the least
 
 
 @dataclass(frozen=True)
