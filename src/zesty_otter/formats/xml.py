@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -77,8 +77,8 @@ def name_of(element: Element) -> str:
     return tag.rpartition("}")[2] if isinstance(tag, str) else ""
 
 
-def children(element: Element | None, *names: str) -> Iterator[Element]:
-    """The child elements of some names, or all, in order."""
+def children(element: Iterable[Element] | None, *names: str) -> Iterator[Element]:
+    """The elements in one, or in a list, of some names, or all, in order."""
     for child in element if element is not None else ():
         if isinstance(child.tag, str) and (not names or name_of(child) in names):
             yield child

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -39,13 +38,6 @@ def read(path: Path, *, progress: Callable[[float], None] | None = None, folders
     for text in mended:
         reading.note("guess", text)
     return reading.scene()
-
-
-@dataclass(frozen=True)
-class _Bound:
-    """A shape with the materials one node binds to its symbols."""
-
-    mesh: Mesh
 
 
 class _Reading:

@@ -77,22 +77,3 @@ def walk_words(words, is_list, starts, counts):
             return row, at
         at = here
     return len(starts), at
-
-
-@kernel
-def strips_to_triangles(strip, out):
-    """Triangles of strips whose parts are set apart by negative numbers; every other one is turned round."""
-    count = 0
-    first = 0
-    for k in range(len(strip)):
-        if strip[k] < 0:
-            first = k + 1
-        elif k - first >= 2:
-            a, b, c = strip[k - 2], strip[k - 1], strip[k]
-            if a != b and b != c and a != c:
-                flip = (k - first) % 2
-                out[count, 0] = b if flip else a
-                out[count, 1] = a if flip else b
-                out[count, 2] = c
-                count += 1
-    return count

@@ -19,6 +19,7 @@ from zesty_otter._late import LateModule
 from zesty_otter.errors import InputError
 from zesty_otter.formats.bare import finite_rows
 from zesty_otter.formats.files import find_beside, load
+from zesty_otter.formats.strips import triangles_of_strips
 from zesty_otter.formats.text import NotNumbersError, numbers_in
 from zesty_otter.model import Frame, Layer, Material, Mesh, Node, Note, Scene, Texture, TextureUse, count_of
 
@@ -341,8 +342,9 @@ class _Reading:
         start, values = element.lists[name]
         # A break between strips, so that one does not run on into the next.
         parted = np.insert(values.astype(np.int64), start[1:-1], -1)
-        out = np.empty((len(parted), 3), np.int64)
-        return out[: loops.strips_to_triangles(parted, out)]
+        found = parted[triangles_of_strips(parted < 0)]
+        flat = (found[:, 0] == found[:, 1]) | (found[:, 1] == found[:, 2]) | (found[:, 0] == found[:, 2])
+        return np.asarray(found[~flat])
 
     def _uv_layer(
         self, columns: dict[str, NDArray[Any]], corners: NDArray[Any], face_of: NDArray[Any], start: NDArray[Any]

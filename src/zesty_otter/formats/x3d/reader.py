@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from types import MappingProxyType
@@ -112,7 +112,7 @@ class _Reading:
         frame = Frame("left up forward", metres)
         return Scene(tuple(roots), frame, self.path.stem, tuple(self.notes.values()), self.path)
 
-    def _nodes(self, parent: Element | None, depth: int, above: tuple[int, ...], name: str) -> list[Node]:
+    def _nodes(self, parent: Iterable[Element] | None, depth: int, above: tuple[int, ...], name: str) -> list[Node]:
         """The nodes of everything that stands in a grouping node."""
         found: list[Node] = []
         for element in children(parent):
@@ -175,8 +175,7 @@ class _Reading:
         chosen = set(map(id, proxies))
         seen: list[Node] = []
         for one in children(target):
-            holder = _Holder([one])
-            nodes = self._nodes(holder, depth + 1, above, name)  # type: ignore[arg-type]
+            nodes = self._nodes([one], depth + 1, above, name)
             if id(one) in chosen:
                 nodes = [_with_role(node, "collision") for node in nodes]
             seen += nodes
@@ -348,10 +347,6 @@ def _called(element: Element) -> str:
         if one.get("name") == "name" and found:
             return re.sub(r"\\(.)", r"\1", found[1])
     return element.get("DEF") or ""
-
-
-class _Holder(list[Element]):
-    """Elements that stand together without a parent of their own."""
 
 
 def _three(values: NDArray[np.float64]) -> tuple[float, float, float]:
