@@ -120,8 +120,7 @@ def uv_names(prim: Prim) -> list[str]:
     found = [
         name[9:]
         for name, one in prim.properties.items()
-        if name.startswith("primvars:")
-        and one.type.rstrip("[]") in ("texCoord2f", "texCoord2d", "texCoord2h", "float2")
+        if name.startswith("primvars:") and one.type.rstrip("[]") in _UV_TYPES
     ]
     return sorted(found, key=lambda name: (name != "st", name))
 

@@ -203,9 +203,7 @@ class _Reading:
             target = self.resolve(one)
             if name_of(target) == "Appearance":
                 appearance = target
-            elif (
-                name_of(target) in FACE_SETS | PRIMITIVES | SWEPT or one.get("containerField", "geometry") == "geometry"
-            ):
+            elif name_of(target) in _SHAPED or one.get("containerField", "geometry") == "geometry":
                 geometry = target
         if geometry is None:
             return None
