@@ -20,15 +20,15 @@ DEEPEST = 200
 """How far elements may nest."""
 
 
-def parse(path: Path, data: NDArray[np.uint8] | None = None) -> tuple[Element, list[str]]:
-    """The root of an XML file, and what had to be mended to read it.
+def parse(path: Path, wanted: str) -> tuple[Element, list[str]]:
+    """The root of an XML file, which is an element called ``wanted``, and what had to be mended to read it.
 
     Raises
     ------
     InputError
-        When it is no XML, declares entities, or nests too deeply.
+        When it is no XML, begins with another element, declares entities, or nests too deeply.
     """
-    text = bytes(load(path) if data is None else data)
+    text = load(path).tobytes()
     mended: list[str] = []
     root: Any
     if b"<!ENTITY" in text or "<!ENTITY".encode("utf-16-le") in text or "<!ENTITY".encode("utf-16-be") in text:
@@ -46,6 +46,8 @@ def parse(path: Path, data: NDArray[np.uint8] | None = None) -> tuple[Element, l
         mended.append(f"is not well-formed ({error.msg}); what could be read was taken")
     except ValueError as error:
         raise InputError(f"is not XML: {error}.", file=path) from None
+    if name_of(root) != wanted:
+        raise InputError(f"is XML, but no {wanted}: it begins with <{name_of(root)}>.", file=path)
     _refuse_depth(path, root)
     return root, mended
 

@@ -31,9 +31,7 @@ _MOST_NODES = 200_000
 def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
     """Read a COLLADA file."""
     del progress
-    root, mended = parse(path)
-    if name_of(root) != "COLLADA":
-        raise InputError(f"is XML, but no COLLADA: it begins with <{name_of(root)}>.", file=path)
+    root, mended = parse(path, "COLLADA")
     reading = _Reading(path, root, folders)
     for text in mended:
         reading.note("guess", text)

@@ -61,9 +61,7 @@ _MOST_NODES = 200_000
 def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
     """Read an X3D file."""
     del progress
-    root, mended = parse(path)
-    if name_of(root) != "X3D":
-        raise InputError(f"is XML, but no X3D: it begins with <{name_of(root)}>.", file=path)
+    root, mended = parse(path, "X3D")
     reading = _Reading(path, root, folders)
     for text in mended:
         reading.note("guess", text)
