@@ -321,6 +321,32 @@ def test_files_edited_by_hand_are_named_and_left_alone(yard, tmp_path, run):
     assert np.ptp(zo.read(gate).bounds(), axis=0).tolist() == [4, 4, 4]
 
 
+def test_an_overview_edited_by_hand_is_left_alone(yard, tmp_path, run):
+    job = yard('[lay_out]\nfile = "all.glb"')
+    zo.run_job(job)
+    (tmp_path / "ready" / "all.glb").write_bytes(b"my own work")
+    ran = run("run", job)
+    assert ran.status == 0
+    assert "all.glb: was edited by hand" in ran.err
+    (tmp_path / "props" / "gate.obj").write_text(obj_cube(4.0))
+    assert run("run", job).status == 1
+    assert (tmp_path / "ready" / "all.glb").read_bytes() == b"my own work"
+    assert run("run", job, "--replace-edited").status == 0
+    assert len(zo.read(tmp_path / "ready" / "all.glb").roots) == 3
+
+
+def test_an_overview_is_not_written_over_an_asset_or_a_source(yard, tmp_path, run):
+    ran = run("run", yard('[lay_out]\nfile = "gate.glb"'))
+    assert ran.status == 2
+    assert "gate.glb: props/gate.obj is written to it already" in ran.err
+    assert len(zo.read(tmp_path / "ready" / "gate.glb").roots) == 1
+    before = (tmp_path / "props" / "gate.obj").read_bytes()
+    ran = run("run", yard('folder = "props"\n[lay_out]\nfile = "gate.obj"'))
+    assert ran.status == 4
+    assert "is one of the sources of the job" in ran.err
+    assert (tmp_path / "props" / "gate.obj").read_bytes() == before
+
+
 def test_what_is_not_made_any_more_is_named(yard, tmp_path):
     job = yard()
     zo.run_job(job)
@@ -467,6 +493,21 @@ def test_a_source_is_never_written_over(tmp_path, run):
     assert ran.status == 4
     assert "is one of the sources of the job" in ran.err
     assert (tmp_path / "gate.glb").read_bytes() == before
+
+
+def test_a_material_library_that_was_read_is_never_written_over(tmp_path, run):
+    (tmp_path / "post.obj").write_text("mtllib gate.mtl\nusemtl wood\n" + obj_cube())
+    library = "# ours\nnewmtl wood\nKd 1 0 0\n"
+    (tmp_path / "gate.mtl").write_text(library)
+    job = tmp_path / "yard.toml"
+    job.write_text(
+        'folder = "."\n[[sources]]\nfiles = "post.obj"\nunit = "m"\n[[outputs]]\nformats = "obj"\nfile = "gate"\n'
+    )
+    ran = run("run", job)
+    assert ran.status == 4
+    assert "gate.mtl: belongs to one of the sources" in ran.err
+    assert (tmp_path / "gate.mtl").read_text() == library
+    assert not (tmp_path / "gate.obj").exists()
 
 
 def test_a_folder_that_cannot_be_written_is_named(yard, tmp_path, run):

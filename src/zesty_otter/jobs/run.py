@@ -159,7 +159,7 @@ class _Run:
         self.before = dict(self.record.entries)
         self.settings = record.settings_of(self.plan.tasks, self.folder)
         self.total = len(self.plan.tasks)
-        self.inputs = {_identity(part.file.path) for task in self.plan.tasks for part in task.parts}
+        self.sources = {_identity(part.file.path) for task in self.plan.tasks for part in task.parts}
         self.record_due = time.monotonic() + _RECORD_EVERY
 
     def planned(self) -> JobResult:
@@ -256,6 +256,7 @@ class _Run:
         files: list[Delivered] = []
         findings = list(done.findings)
         kept = False
+        read = {_identity(path): was for path, was in done.inputs if was is not None}
         try:
             for made in done.made:
                 one = record.delivered(made, made.path.as_posix())
@@ -265,7 +266,7 @@ class _Run:
                     findings += [_edited(path) for path in touched]
                     files += [old for old in before.files if old.path == one.path] if before else []
                     continue
-                self._put_in_place(made)
+                self._put_in_place(made, read)
                 files.append(one)
         except OutputError as error:
             self._finish(AssetResult(task.name, "failed", tuple(files), done.notes, tuple(findings), error))
@@ -283,14 +284,18 @@ class _Run:
         if time.monotonic() > self.record_due:
             self._write_record()
 
-    def _put_in_place(self, made: Made) -> None:
-        """Move a file and its companions to where they belong, the file itself last."""
+    def _put_in_place(self, made: Made, read: dict[tuple[int, int], str]) -> None:
+        """Move a file and its companions to where they belong, the file itself last.
+
+        ``read`` are the hashes of the files it was made from, by identity.
+        """
         home = (self.folder / made.path).parent
         names = sorted(made.files, key=lambda name: (name == made.path.name, name))
         for name in names:
             target = home / name
-            if target.exists() and _identity(target) in self.inputs:
-                raise OutputError("is one of the sources of the job.", file=target, remedy="Choose another folder.")
+            self._refuse_source(target)
+            if read.get(_identity(target), made.files[name][1]) != made.files[name][1]:
+                raise OutputError("belongs to one of the sources.", file=target, remedy="Choose another folder.")
             if target.is_dir():
                 raise OutputError("is a folder.", file=target, remedy="Move it away, or choose another name.")
         try:
@@ -305,6 +310,10 @@ class _Run:
                 file=self.folder / made.path,
                 remedy="Make room or choose another folder, and run again.",
             ) from None
+
+    def _refuse_source(self, target: Path) -> None:
+        if target.exists() and _identity(target) in self.sources:
+            raise OutputError("is one of the sources of the job.", file=target, remedy="Choose another folder.")
 
     def _finish(self, result: AssetResult) -> None:
         self.results[result.name] = result
@@ -335,9 +344,17 @@ class _Run:
         files = [file for file in files if first[Path(file.path).with_suffix("")] is file]
         key = json.dumps([settings.model_dump(mode="json"), [file.hashes for file in files]], sort_keys=True)
         old = self.before.get(name)
-        if old is not None and not self.fresh and old.settings == key and not old.missing(self.folder):
-            return AssetResult(name, "unchanged", old.files)
+        if old is not None:
+            findings = tuple(map(_edited, old.edited(self.folder)))
+            current = not self.fresh and old.settings == key and not old.missing(self.folder)
+            if (findings and not self.replace_edited) or (current and not findings):
+                return AssetResult(name, "unchanged" if current else "kept", old.files, findings=findings)
         try:
+            self._refuse_source(self.folder / name)
+            for result in results:
+                if any(Path(name).as_posix().lower() == path.lower() for file in result.files for path in file.hashes):
+                    remedy = "Call the file of [lay_out] something else."
+                    raise UsageError(f"{result.name} is written to it already.", file=name, remedy=remedy)
             if not files:
                 raise UsageError("there is nothing to lay out: no asset was made.", file=self.folder / name)
             frame = output.frame

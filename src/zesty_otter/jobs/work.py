@@ -54,9 +54,7 @@ class Done:
 def work(task: Task, staging: Path | None) -> Done:
     """Do a task; files are made in folders called like ``staging`` with a number behind it.
 
-    Nothing is written when ``staging`` is None.
-
-    Whatever goes wrong with the source is part of what came of it.
+    Nothing is written when ``staging`` is None. Whatever goes wrong with the source is part of what came of it.
     """
     try:
         return _work(task, staging)
