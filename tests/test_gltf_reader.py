@@ -312,7 +312,7 @@ def test_skinned_meshes_stand_in_the_pose_of_their_joints(tmp_path):
         read(tmp_path, content)
 
 
-def test_instances_become_nodes_that_share_their_mesh(tmp_path):
+def test_instances_are_a_scatter_of_their_mesh(tmp_path):
     places, sizes = np.array([(1, 0, 0), (0, 0, 7)], "<f4"), np.array([(1, 1, 1), (2, 2, 2)], "<f4")
     extension = {"EXT_mesh_gpu_instancing": {"attributes": {"TRANSLATION": 1, "SCALE": 2}}}
     content = document(
@@ -323,9 +323,11 @@ def test_instances_become_nodes_that_share_their_mesh(tmp_path):
         **packed(TRIANGLE, places, sizes),
     )
     scene = read(tmp_path, content)
-    assert [one.path for one in scene.walk()] == [("buoy",), ("buoy", "buoy_1"), ("buoy", "buoy_2")]
-    assert len(scene.meshes) == 1
-    assert [one.world[:3, 3].tolist() for one in scene.walk()][1:] == [[1, 5, 0], [0, 5, 7]]
+    (buoy,) = scene.roots
+    assert buoy.kind == "scatter"
+    assert buoy.content.transforms[:, :3, 3].tolist() == [[1, 0, 0], [0, 0, 7]]
+    assert buoy.content.transforms[1, :3, :3].tolist() == (2 * np.eye(3)).tolist()
+    assert scene.bounds().tolist() == [[0, 5, 0], [2, 7, 7]]
 
 
 def test_what_materials_say_beyond_the_core_is_kept_and_written_back(tmp_path):

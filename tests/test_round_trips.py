@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+import io
+import json
 import random
 import re
+import struct
+import zipfile
+from typing import Any
 
 import numpy as np
 import pytest
@@ -11,8 +16,10 @@ import pytest
 import zesty_otter as zo
 from zesty_otter.demo import PIECES, write_kit
 from zesty_otter.formats import FORMATS, format_of
+from zesty_otter.formats.files import joined
+from zesty_otter.formats.usd.package import package as package_of
 from zesty_otter.jobs.delivery import deliver
-from zesty_otter.steps import Join, Names, Normals, Reframe, Select, Triangulate
+from zesty_otter.steps import Gather, Join, Names, Normals, Reframe, Select, Triangulate
 
 ENDINGS = [one.suffixes[0] for one in FORMATS]
 
@@ -84,6 +91,44 @@ def test_every_format_to_every_other_and_back(mended, tmp_path, first, second):
             assert ("base_color" in one.textures) == ("base_color" in other.textures)
 
 
+def damaged_within(data: bytes, ending: str, dice: random.Random) -> bytes:
+    """A file whose container is whole, so that what reads its inside has to cope."""
+    if ending == ".usdz":
+        with zipfile.ZipFile(io.BytesIO(data)) as package:
+            inside = {name: [package.read(name)] for name in package.namelist()}
+        root = next(iter(inside))
+        return joined(package_of(inside | {root: [damaged(inside[root][0], dice)]}))
+    start = 20 if ending == ".glb" else 0
+    length = int.from_bytes(data[12:16], "little") if start else len(data)
+    document = json.loads(data[start : start + length])
+    for _ in range(dice.randint(1, 4)):
+        _spoil(document, dice)
+    text = json.dumps(document).encode()
+    if not start:
+        return text
+    text += b" " * (-len(text) % 4)
+    rest = data[start + length :]
+    return b"glTF" + struct.pack("<III", 2, 20 + len(text) + len(rest), len(text)) + b"JSON" + text + rest
+
+
+def _spoil(document: Any, dice: random.Random) -> None:
+    """Changes one thing somewhere in a JSON document."""
+    here = document
+    while True:
+        keys = list(here) if isinstance(here, dict) else list(range(len(here)))
+        if not keys:
+            return
+        key = dice.choice(keys)
+        if not isinstance(here[key], dict | list) or dice.random() < 0.1:
+            break
+        here = here[key]
+    if dice.random() < 0.2:
+        del here[key]
+    else:
+        wrong = [-1, 0, 1, 2, 7, 1e9, 4294967295, 2**63, 1e308, 0.5, None, True, "", "../x", [], {}, [0], {"index": 3}, 5121, 5126, "SCALAR", "MAT4"]  # fmt: skip
+        here[key] = dice.choice(wrong)
+
+
 MARKS = [b"-1", b"0", b"999999999", b"nan", b'"', b"<", b">", b"(", b")", b"[", b"]", b"{", b"}", b"\0", b"\xff", b"@", b"/>", b"../", b"4294967295"]  # fmt: skip
 
 
@@ -118,12 +163,15 @@ def test_damaged_files_are_read_or_refused_and_nothing_else(mended, tmp_path, en
     dice = random.Random(ending)
     whole = []
     for name in ("net_rack", "jib_crane"):
-        zo.write(mended[name], tmp_path / f"{name}{ending}")
+        scattered = zo.apply(mended[name], Gather()) if name == "net_rack" else mended[name]
+        zo.write(scattered, tmp_path / f"{name}{ending}")
         whole.append((tmp_path / f"{name}{ending}").read_bytes())
     path = tmp_path / f"damaged{ending}"
     outcomes = {"read": 0, "refused": 0}
     for _ in range(150):
-        path.write_bytes(damaged(dice.choice(whole), dice))
+        inside = ending in (".usdz", ".glb", ".gltf") and dice.random() < 0.7
+        source = dice.choice(whole)
+        path.write_bytes(damaged_within(source, ending, dice) if inside else damaged(source, dice))
         try:
             scene = zo.read(path)
             assert all(np.isfinite(mesh.points).all() for mesh in scene.meshes)

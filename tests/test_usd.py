@@ -246,7 +246,7 @@ def test_references_in_circles_and_bombs_are_refused(tmp_path):
         zo.read(tmp_path / "bomb.usda")
 
 
-def test_scatters_become_nodes_that_share_their_mesh(tmp_path):
+def test_point_instancers_are_scatters_of_their_prototypes(tmp_path):
     text = f"""def PointInstancer "buoys" {{
     int[] protoIndices = [0, 0, 1, 5]
     point3f[] positions = [(0,0,0),(4,0,0),(8,0,0),(9,9,9)]
@@ -257,9 +257,11 @@ def test_scatters_become_nodes_that_share_their_mesh(tmp_path):
 }}"""
     scene = zo.read(usda(tmp_path, text))
     (buoys,) = scene.roots
-    assert [node.name for node in buoys.children] == ["red_1", "red_2", "blue_3"]
-    assert buoys.children[0].mesh is buoys.children[1].mesh
-    assert np.allclose(zo.Scene((buoys.children[1],), scene.frame).bounds(), [[2, 0, -2], [4, 2, 0]])
+    assert [(node.name, node.content.count) for node in buoys.children] == [("red", 2), ("blue", 1)]
+    scene, _ = zo.model.expanded(scene)
+    assert [one.path[1:] for one in scene.walk()][2:4] == [("red", "red_1"), ("red", "red_2")]
+    second = scene.roots[0].children[0].children[1]
+    assert np.allclose(zo.Scene((second,), scene.frame).bounds(), [[2, 0, -2], [4, 2, 0]])
 
 
 MATERIAL = """

@@ -13,7 +13,7 @@ FAMILIES = {
     "Choosing": ("roles", "select"),
     "Space and size": ("reframe", "scale", "bake", "pivot"),
     "Surface": ("weld", "clean-up", "merge-flat", "triangulate"),
-    "Joining and dividing": ("join", "divide"),
+    "Joining and dividing": ("join", "divide", "gather", "expand"),
     "Shading": ("normals", "tangents", "uv-sets"),
     "Looks": ("materials", "textures"),
     "Names": ("names",),

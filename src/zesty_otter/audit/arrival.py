@@ -10,7 +10,7 @@ import numpy as np
 
 from zesty_otter.audit.facts import FileFacts, facts_of
 from zesty_otter.audit.glb import inspect_glb
-from zesty_otter.model import Frame, Scene, reframed
+from zesty_otter.model import Frame, Scene, expanded, reframed
 
 _EVERYTHING = frozenset({"names", "tree", "materials"})
 
@@ -65,7 +65,9 @@ def _problems(scene: Scene, meant: FileFacts, found: FileFacts, carries: Contain
         wanted_paths = meant.paths
     else:
         paths = tuple(one[-1:] for one in found.paths)
-        wanted_paths = tuple((placed.node.name,) for placed, mesh in scene.placed_meshes() if mesh.face_count)
+        wanted_paths = tuple(
+            (placed.node.name,) for placed, mesh in expanded(scene)[0].placed_meshes() if mesh.face_count
+        )
     if paths != wanted_paths and "names" in carries:
         yield _first_difference(paths, wanted_paths)
     missing = [name for name in meant.materials if " ".join(name.split()) not in found.materials]

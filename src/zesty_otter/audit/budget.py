@@ -53,7 +53,7 @@ def _of_asset(asset: Asset, target: Target) -> Iterator[Finding]:
                 text = f"{mesh.point_count:,} points, {limits.hull_vertices:,} are allowed in a collision part"
                 yield Finding("hull-vertices", "warning", text, placed.node.name)
     for placed in asset.main:
-        have = len(placed.node.mesh.uv_sets) if placed.node.mesh else 0
+        have = len(placed.node.drawn.uv_sets) if placed.node.drawn else 0
         if have < require.uv_sets:
             text = f"{have} UV sets, {require.uv_sets} are wanted"
             yield Finding("uv-sets-missing", "warning", text, placed.node.name)
@@ -89,4 +89,4 @@ def _of_texture(texture: Texture, target: Target) -> Iterator[Finding]:
 
 
 def _triangles(placed: tuple[Placed, ...]) -> int:
-    return sum(one.node.mesh.triangle_count for one in placed if one.node.mesh is not None)
+    return sum(one.node.drawn.triangle_count for one in placed if one.node.drawn is not None)

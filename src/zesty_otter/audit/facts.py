@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zesty_otter.model import Frame, Scene
+from zesty_otter.model import Frame, Scene, expanded
 
 
 @dataclass(frozen=True)
@@ -42,6 +42,7 @@ class FileFacts:
 
 def facts_of(scene: Scene, size: int = 0) -> FileFacts:
     """The facts of a scene, as it was or is to be in a file of ``size`` bytes."""
+    scene, _ = expanded(scene)
     box = np.nan_to_num(scene.bounds()) * (scene.frame.unit or 1.0)
     shown = [mesh for _, mesh in scene.placed_meshes() if mesh.face_count]
     sections = [mesh.slots[number] for mesh in shown for number in np.unique(mesh.slot_of_face)]

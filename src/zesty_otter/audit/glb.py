@@ -85,7 +85,8 @@ class _Inspection:
                     vertices + vertex_count,
                     sections + section_count,
                 )
-                boxes.append(points @ world[:3, :3].T + world[:3, 3])
+                placed = points @ world[:3, :3].T + world[:3, 3]
+                boxes.append(np.array([placed.min(axis=0), placed.max(axis=0)]))
         everything = np.concatenate(boxes) if boxes else np.zeros((1, 3))
         return FileFacts(
             len(self.raw),
@@ -189,7 +190,22 @@ class _Inspection:
             stack.extend((child, world, path) for child in node.get("children", [])[::-1])
             if len(placed) > len(nodes):
                 raise self.fail("its node tree is not a tree")
-        return placed
+        return [one for given in placed for one in self._copies(*given)]
+
+    def _copies(
+        self, node: dict[str, Any], world: NDArray[Any], path: tuple[str, ...]
+    ) -> Iterator[tuple[dict[str, Any], NDArray[Any], tuple[str, ...]]]:
+        """A node, or the empty node and every copy of its mesh that it scatters."""
+        about = node.get("extensions", {}).get("EXT_mesh_gpu_instancing")
+        if about is None:
+            yield node, world, path
+            return
+        yield {"name": node.get("name")}, world, path
+        columns = {name.lower(): self._accessor(number) for name, number in about["attributes"].items()}
+        count = len(next(iter(columns.values())))
+        for n in range(count):
+            local = _local({name: values[n].astype(float).tolist() for name, values in columns.items()})
+            yield {"mesh": node["mesh"]}, world @ local, (*path, f"{path[-1]}_{n + 1:0{len(str(count))}}")
 
 
 def _local(node: dict[str, Any]) -> NDArray[Any]:

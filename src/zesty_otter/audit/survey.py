@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.audit.sizes import SizeGuess, size_guesses
-from zesty_otter.model import Mesh, Note, Placed, Scene, Texture, is_default_name, placed_bounds
+from zesty_otter.model import Mesh, Node, Note, Placed, Scatter, Scene, Texture, content_bounds, is_default_name
 
 
 @dataclass(frozen=True)
@@ -25,7 +25,8 @@ class FaceCounts:
 class NodeFacts:
     """One node: its place in the tree and what it shows.
 
-    ``size`` is (width, height, depth) in the scene's unit; ``leftover`` names the parts of its own
+    ``size`` is (width, height, depth) in the scene's unit; ``copies`` how often it shows its mesh, more than
+    once for a scatter, which ``triangles`` and ``points`` count; ``leftover`` names the parts of its own
     transform other than a translation.
     """
 
@@ -37,6 +38,7 @@ class NodeFacts:
     faces: FaceCounts | None
     triangles: int
     points: int
+    copies: int
     slots: tuple[str, ...]
     uv_sets: int
     leftover: tuple[str, ...]
@@ -106,7 +108,7 @@ def survey(scene: Scene) -> Survey:
     """
     placed = list(scene.walk())
     nodes = tuple(_node_facts(one, scene) for one in placed)
-    shown = [one.node.mesh for one in placed if one.node.mesh is not None]
+    shown = [mesh for one in placed if (mesh := one.node.drawn) is not None for _ in range(_copies(one.node))]
     box = _seen(placed)
     known = bool(np.isfinite(box).all())
     size = _sides(box, scene) if known else None
@@ -167,8 +169,9 @@ def leftover(transform: NDArray[np.float64]) -> tuple[str, ...]:
 
 
 def _node_facts(placed: Placed, scene: Scene) -> NodeFacts:
-    node, mesh = placed.node, placed.node.mesh
-    box = None if mesh is None else placed_bounds(mesh, placed.world)
+    node, mesh = placed.node, placed.node.drawn
+    box = None if mesh is None else content_bounds(placed)
+    copies = _copies(node)
     return NodeFacts(
         path=placed.path,
         visible=placed.visible,
@@ -176,12 +179,18 @@ def _node_facts(placed: Placed, scene: Scene) -> NodeFacts:
         mesh=None if mesh is None else mesh.name,
         size=None if box is None or not np.isfinite(box).all() else _sides(box, scene),
         faces=None if mesh is None else _face_counts(mesh),
-        triangles=0 if mesh is None else mesh.triangle_count,
-        points=0 if mesh is None else mesh.point_count,
+        triangles=0 if mesh is None else mesh.triangle_count * copies,
+        points=0 if mesh is None else mesh.point_count * copies,
+        copies=copies,
         slots=() if mesh is None else tuple(slot.name if slot else "(none)" for slot in mesh.slots),
         uv_sets=0 if mesh is None else len(mesh.uv_sets),
         leftover=leftover(node.transform),
     )
+
+
+def _copies(node: Node) -> int:
+    """How often a node shows its mesh."""
+    return node.content.count if isinstance(node.content, Scatter) else int(node.mesh is not None)
 
 
 def _where(texture: Texture) -> str | None:
@@ -193,9 +202,9 @@ def _where(texture: Texture) -> str | None:
 
 def _seen(placed: list[Placed]) -> NDArray[np.float64]:
     """(2, 3) bounds of the meshes that are there to be seen; of all meshes when none is."""
-    meshes = [(one, one.node.mesh) for one in placed if one.node.mesh is not None]
-    seen = [(one, mesh) for one, mesh in meshes if one.node.role in ("visible", "level")] or meshes
-    boxes = np.array([placed_bounds(mesh, one.world) for one, mesh in seen]).reshape(-1, 2, 3)
+    drawn = [one for one in placed if one.node.drawn is not None]
+    seen = [one for one in drawn if one.node.role in ("visible", "level")] or drawn
+    boxes = np.array([content_bounds(one) for one in seen]).reshape(-1, 2, 3)
     boxes = boxes[np.isfinite(boxes).all(axis=(1, 2))]
     if not len(boxes):
         return np.full((2, 3), np.nan)

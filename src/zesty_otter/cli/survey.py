@@ -144,6 +144,7 @@ def _node_table(found: Survey, most: int) -> Any:
         elif node.size:
             size = " × ".join(f"{side:.4g}" for side in node.size)
         name = "  " * (len(node.path) - 1) + node.path[-1] + ("" if node.visible else " (hidden)")
+        name += f" ({node.copies:,} copies)" if node.copies > 1 else ""
         shown = node.mesh is not None
         made.add_row(
             escape(name),

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from zesty_otter.errors import InputError, UsageError
 from zesty_otter.formats.files import Encoded, inputs_of, load, readable, save
-from zesty_otter.model import Frame, Note, Scene, format_unit
+from zesty_otter.model import Frame, Note, Scene, count_of, expanded, format_unit
 
 Progress = Callable[[float], None]
 """Called with the share of the work that is done, 0 to 1."""
@@ -27,6 +27,7 @@ CARRIES = (
     "metal/rough",
     "textures",
     "embedded textures",
+    "instances",
     "lights and cameras",
     "unit",
     "axes",
@@ -81,7 +82,13 @@ class Format:
                 f"{self.title} files cannot be written yet, only read.",
                 remedy="`zesty-otter formats` lists what can be written.",
             )
+        copies = 0
+        if "instances" not in self.carries:
+            scene, copies = expanded(scene)
         encoded: Encoded = import_module(self.writer).encode(scene, name)
+        if copies:
+            text = f"{self.title} has no scatters; their copies became {count_of(copies, 'node')}"
+            encoded.notes.append(Note("lost", text, self.name))
         return encoded
 
 
@@ -98,6 +105,7 @@ _GLTF_CARRIES = frozenset(
         "unit",
         "axes",
         "lights and cameras",
+        "instances",
     }
 )
 

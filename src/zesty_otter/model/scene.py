@@ -56,7 +56,52 @@ class Camera:
     up: tuple[float, float, float] = (0.0, 1.0, 0.0)
 
 
-Content = Mesh | Light | Camera
+@dataclass(frozen=True, eq=False)
+class Scatter:
+    """Many copies of one mesh.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    transforms : (N, 4, 4) float64
+        From the space of the mesh to that of the node.
+    """
+
+    mesh: Mesh
+    transforms: NDArray[np.float64]
+
+    def __post_init__(self) -> None:
+        transforms = np.array(self.transforms, np.float64).reshape(-1, 4, 4)
+        place = f"scatter of mesh {self.mesh.name}"
+        if not np.isfinite(transforms).all():
+            raise ModelError("a transform must be a 4 x 4 matrix of finite numbers.", place=place)
+        if (transforms[:, 3] != (0.0, 0.0, 0.0, 1.0)).any():
+            raise ModelError("a transform must end in the row 0 0 0 1.", place=place)
+        transforms.flags.writeable = False
+        object.__setattr__(self, "transforms", transforms)
+
+    @property
+    def count(self) -> int:
+        """How many copies there are."""
+        return len(self.transforms)
+
+    def bounds(self, world: NDArray[np.float64]) -> NDArray[np.float64]:
+        """(2, 3) lowest and highest corner of all copies' surfaces under a transform; NaN when there are none."""
+        points = self.mesh.cached(_outermost)
+        if not len(points) or not self.count:
+            return np.full((2, 3), np.nan)
+        box = np.array([[np.inf] * 3, [-np.inf] * 3])
+        # In blocks, because every copy has all outermost points for a while.
+        step = max(1, 4_000_000 // len(points))
+        for first in range(0, self.count, step):
+            placed = world @ self.transforms[first : first + step]
+            for k in range(3):
+                values = placed[:, k, :3] @ points.T + placed[:, k, 3:]
+                box[0, k], box[1, k] = min(box[0, k], values.min()), max(box[1, k], values.max())
+        return box
+
+
+Content = Mesh | Scatter | Light | Camera
 
 
 @dataclass(frozen=True)
@@ -127,13 +172,18 @@ class Node:
 
     @property
     def kind(self) -> str:
-        """What it holds: mesh, light, camera or empty."""
+        """What it holds: mesh, scatter, light, camera or empty."""
         return "empty" if self.content is None else type(self.content).__name__.lower()
 
     @property
     def mesh(self) -> Mesh | None:
-        """The mesh it shows, if it shows one."""
+        """The mesh it shows, if it shows one; not that of a scatter."""
         return self.content if isinstance(self.content, Mesh) else None
+
+    @property
+    def drawn(self) -> Mesh | None:
+        """The mesh that is drawn here, once or scattered."""
+        return self.content.mesh if isinstance(self.content, Scatter) else self.mesh
 
 
 @dataclass(frozen=True, eq=False)
@@ -194,7 +244,7 @@ class Scene:
             stack.extend((child, placed) for child in reversed(node.children))
 
     def placed_meshes(self) -> Iterator[tuple[Placed, Mesh]]:
-        """Every node that shows a mesh, with the mesh."""
+        """Every node that shows a mesh, with the mesh; see `scattered` for meshes that are shown many times."""
         for placed in self.walk():
             if placed.node.mesh is not None:
                 yield placed, placed.node.mesh
@@ -202,7 +252,8 @@ class Scene:
     @property
     def meshes(self) -> tuple[Mesh, ...]:
         """The distinct meshes, in the order in which the tree first shows them."""
-        return tuple({id(mesh): mesh for _, mesh in self.placed_meshes()}.values())
+        found = (placed.node.drawn for placed in self.walk())
+        return tuple({id(mesh): mesh for mesh in found if mesh is not None}.values())
 
     @property
     def materials(self) -> tuple[Material, ...]:
@@ -221,7 +272,7 @@ class Scene:
 
         Points that no face uses do not count. NaN when nothing is placed.
         """
-        corners = [placed_bounds(mesh, placed.world) for placed, mesh in self.placed_meshes()]
+        corners = [content_bounds(placed) for placed in self.walk()]
         corners = [box for box in corners if np.isfinite(box).all()]
         if not corners:
             return np.full((2, 3), np.nan)
@@ -308,12 +359,15 @@ class Scene:
         changed: dict[int, Mesh] = {}
 
         def swap(node: Node) -> Node:
-            mesh = node.mesh
+            mesh = node.drawn
             if mesh is None:
                 return node
             if id(mesh) not in changed:
                 changed[id(mesh)] = change(mesh)
-            return node if changed[id(mesh)] is mesh else replace(node, content=changed[id(mesh)])
+            new = changed[id(mesh)]
+            if new is mesh:
+                return node
+            return replace(node, content=replace(node.content, mesh=new) if isinstance(node.content, Scatter) else new)
 
         return self.map_nodes(swap)
 
@@ -346,6 +400,50 @@ def placed_bounds(mesh: Mesh, world: NDArray[np.float64]) -> NDArray[np.float64]
         return np.stack([box.min(axis=0), box.max(axis=0)])
     points = mesh.points[mesh.point_used] if mesh.face_count else mesh.points
     return box_of(points @ linear.T + offset)
+
+
+def content_bounds(placed: Placed) -> NDArray[np.float64]:
+    """(2, 3) lowest and highest corner, in the scene, of what a node shows itself; NaN when it shows no surface."""
+    content = placed.node.content
+    if isinstance(content, Scatter):
+        return content.bounds(placed.world)
+    return placed_bounds(content, placed.world) if isinstance(content, Mesh) else np.full((2, 3), np.nan)
+
+
+def expanded(scene: Scene, wanted: Callable[[Scatter], bool] = lambda _: True) -> tuple[Scene, int]:
+    """The scene with scatters as nodes that share their mesh, and how many nodes that made.
+
+    The node of a scatter stays as their empty parent; ``wanted`` may leave some scatters as they are.
+    """
+    made = 0
+
+    def apart(node: Node) -> Node:
+        nonlocal made
+        scatter = node.content
+        if not isinstance(scatter, Scatter) or not wanted(scatter):
+            return node
+        digits = len(str(scatter.count))
+        copies = tuple(
+            Node(f"{node.name}_{n:0{digits}}", matrix, content=scatter.mesh, visible=node.visible, role=node.role)
+            for n, matrix in enumerate(scatter.transforms, 1)
+        )
+        made += scatter.count
+        return replace(node, content=None, children=(*copies, *node.children))
+
+    return scene.map_nodes(apart), made
+
+
+def _outermost(mesh: Mesh) -> NDArray[np.float64]:
+    """(N, 3) points of a surface among which are the farthest in every direction."""
+    points = mesh.points[mesh.point_used]
+    if len(points) < 64:
+        return points
+    from scipy.spatial import ConvexHull, QhullError
+
+    try:
+        return np.asarray(points[ConvexHull(points).vertices])
+    except QhullError:  # flat
+        return points
 
 
 def _relative(above: NDArray[np.float64], world: NDArray[np.float64], node: Node) -> NDArray[np.float64]:

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.model.frame import Frame
 from zesty_otter.model.mesh import Layer, Mesh
-from zesty_otter.model.scene import Camera, Content, Light, Node, Scene
+from zesty_otter.model.scene import Camera, Content, Light, Node, Scatter, Scene
 
 
 def reframed(scene: Scene, frame: Frame) -> Scene:
@@ -35,14 +35,26 @@ def reframed(scene: Scene, frame: Frame) -> Scene:
         transform = np.eye(4)
         transform[:3, :3] = rotation @ node.transform[:3, :3] @ rotation.T
         transform[:3, 3] = matrix @ node.transform[:3, 3]
-        return replace(node, transform=transform, content=turned_content(node.content, rotation))
+        content = node.content
+        if isinstance(content, Scatter):
+            transforms = np.tile(np.eye(4), (content.count, 1, 1))
+            transforms[:, :3, :3] = rotation @ content.transforms[:, :3, :3] @ rotation.T
+            transforms[:, :3, 3] = content.transforms[:, :3, 3] @ matrix.T
+            content = replace(content, transforms=transforms)
+        else:
+            content = turned_content(content, rotation)
+        return replace(node, transform=transform, content=content)
 
     moved = scene.map_meshes(lambda mesh: transformed(mesh, matrix)).map_nodes(move)
     return replace(moved, frame=frame)
 
 
 def turned_content(content: Content | None, linear: NDArray[np.float64]) -> Content | None:
-    """A light or camera with its directions turned; anything else as it is."""
+    """A light or camera with its directions turned, a scatter with its copies; a mesh as it is."""
+    if isinstance(content, Scatter):
+        transforms = content.transforms.copy()
+        transforms[:, :3] = linear @ content.transforms[:, :3]
+        return replace(content, transforms=transforms)
     if isinstance(content, Light):
         return replace(content, direction=_turned(linear, content.direction))
     if isinstance(content, Camera):

@@ -8,6 +8,7 @@ from zesty_otter.steps.assets import Roles
 from zesty_otter.steps.bake import BakeTransforms
 from zesty_otter.steps.base import Length, Step, apply
 from zesty_otter.steps.cleanup import CleanUp, Weld
+from zesty_otter.steps.instances import Expand, Gather
 from zesty_otter.steps.joining import Divide, Join
 from zesty_otter.steps.materials import Materials
 from zesty_otter.steps.names import Names
@@ -36,6 +37,8 @@ STEPS: dict[str, type[Step]] = {
         UvSets,
         Materials,
         Textures,
+        Gather,
+        Expand,
         Join,
         Divide,
         Pivot,
@@ -100,6 +103,8 @@ __all__ = [
     "BakeTransforms",
     "CleanUp",
     "Divide",
+    "Expand",
+    "Gather",
     "Join",
     "Length",
     "Materials",

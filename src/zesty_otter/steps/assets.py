@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from pydantic import Field, field_validator
 
 from zesty_otter.errors import closest
-from zesty_otter.model import ROLES, Node, Placed, Scene, count_of, placed_bounds
+from zesty_otter.model import ROLES, Node, Placed, Scene, content_bounds, count_of
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.words import Words, chosen
 
@@ -135,9 +135,7 @@ class Asset:
     def bounds(self) -> NDArray[np.float64]:
         """(2, 3) world bounds of what is visible, or of the mesh with the role of bounds when there is one."""
         named = [one for one in self.rest if one.node.role == "bounds"]
-        boxes = np.array(
-            [placed_bounds(one.node.mesh, one.world) for one in named or self.main if one.node.mesh is not None]
-        )
+        boxes = np.array([content_bounds(one) for one in named or self.main if one.node.drawn is not None])
         boxes = boxes[np.isfinite(boxes).all(axis=(1, 2))] if len(boxes) else np.zeros((0, 2, 3))
         if not len(boxes):
             return np.full((2, 3), np.nan)
@@ -155,7 +153,7 @@ def assets_of(scene: Scene) -> list[Asset]:
     for placed in scene.walk():
         node = placed.node
         above = owner.get(placed.parent, "")
-        if node.role == "visible" and node.mesh is not None:
+        if node.role == "visible" and node.drawn is not None:
             key = f"{placed.number}\0{node.name}"
             main[key] = [placed]
             owner[placed.number] = key

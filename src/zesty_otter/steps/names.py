@@ -222,8 +222,10 @@ class Names(Step):
     ) -> Callable[[str], str]:
         """Meshes are named after the first node that shows them."""
         first: dict[int, str] = {}
-        for placed, mesh in scene.placed_meshes():
-            first.setdefault(id(mesh), node_names[placed.number] if placed.number in numbers else mesh.name)
+        for placed in scene.walk():
+            mesh = placed.node.drawn
+            if mesh is not None:
+                first.setdefault(id(mesh), node_names[placed.number] if placed.number in numbers else mesh.name)
         order = iter(first.values())
 
         def rename(name: str) -> str:
@@ -307,7 +309,7 @@ def table_text(renamed: Iterable[Renamed]) -> str:
 
 def _tokens(placed: Placed, scene: Scene, number: int, name: str) -> dict[str, str]:
     node = placed.node
-    mesh = node.mesh
+    mesh = node.drawn
     material = next((slot.name for slot in mesh.slots if slot), "") if mesh else ""
     group = node.groups[0] if node.groups else (placed.path[-2] if len(placed.path) > 1 else "")
     return {

@@ -68,7 +68,11 @@ class Pivot(Step):
             return scene
         # Roles serve to find what belongs together; the nodes keep those they have.
         with_roles = Roles(templates=self.templates).apply(scene)
-        assets = [asset for asset in assets_of(with_roles) if any(one.number in numbers for one in asset.main)]
+        assets = [
+            asset
+            for asset in assets_of(with_roles)
+            if any(one.number in numbers and one.node.mesh is not None for one in asset.main)
+        ]
         if self.of == "scene":
             assets = [
                 Asset(scene.name, tuple(p for a in assets for p in a.main), tuple(p for a in assets for p in a.rest))

@@ -11,7 +11,7 @@ from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
 from zesty_otter._settings import as_value
 from zesty_otter.errors import UsageError
-from zesty_otter.model import Mesh, Node, Scene, format_length
+from zesty_otter.model import Mesh, Node, Scatter, Scene, format_length
 from zesty_otter.steps.base import Length, Step
 
 
@@ -63,12 +63,16 @@ class Scale(Step):
         def shrink(mesh: Mesh) -> Mesh:
             return mesh.replace(points=mesh.points * factor)
 
+        places = np.ones((4, 4))
+        places[:3, 3] = factor
+
         def pull(node: Node) -> Node:
-            if not node.transform[:3, 3].any():
+            content = node.content
+            if isinstance(content, Scatter):
+                content = replace(content, transforms=content.transforms * places)
+            elif not node.transform[:3, 3].any():
                 return node
-            transform = node.transform.copy()
-            transform[:3, 3] *= factor
-            return replace(node, transform=transform)
+            return replace(node, transform=node.transform * places, content=content)
 
         scaled = scene.map_meshes(shrink).map_nodes(pull)
         return scaled.with_notes(self.note(f"everything scaled by {factor:.6g}"))

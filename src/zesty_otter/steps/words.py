@@ -11,7 +11,7 @@ from pydantic import AfterValidator, BeforeValidator, WithJsonSchema
 from zesty_otter.errors import closest
 from zesty_otter.model import ROLES, Placed, Scene
 
-KINDS = ("mesh", "light", "camera", "empty")
+KINDS = ("mesh", "scatter", "light", "camera", "empty")
 _KEYS = ("name", "role", "group", "kind", "property")
 
 

@@ -19,6 +19,7 @@ from zesty_otter.errors import InputError, ModelError
 from zesty_otter.formats.bare import finite_rows
 from zesty_otter.formats.files import find_beside, load
 from zesty_otter.formats.gltf.pose import posed
+from zesty_otter.geometry.placing import composed, rotations
 from zesty_otter.model import (
     Camera,
     Content,
@@ -29,6 +30,7 @@ from zesty_otter.model import (
     Mesh,
     Node,
     Note,
+    Scatter,
     Scene,
     Texture,
     TextureUse,
@@ -38,7 +40,6 @@ from zesty_otter.model import (
 _COMPONENTS = {5120: "i1", 5121: "u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 _WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT2": 4, "MAT3": 9, "MAT4": 16}
 _TRIANGLES, _STRIP, _FAN = 4, 5, 6
-_MOST_INSTANCES = 200_000
 _TAKEN_APART = frozenset({"KHR_materials_clearcoat", "KHR_materials_emissive_strength", "KHR_materials_unlit"})
 _KNOWN_EXTENSIONS = frozenset(
     {
@@ -316,7 +317,7 @@ class _Reader:
         children = tuple(made[child] for child in about.get("children", []))
         scatter = about.get("extensions", {}).get("EXT_mesh_gpu_instancing")
         if scatter is not None and isinstance(content, Mesh):
-            children, content = (*self._instances(name, content, scatter), *children), None
+            content = self._scatter(name, content, scatter)
         return Node(
             name,
             transform,
@@ -330,17 +331,23 @@ class _Reader:
         places = self.places.get(number)
         return _transform(about if not places else {**about, **places})
 
-    def _instances(self, name: str, mesh: Mesh, about: Mapping[str, Any]) -> Iterator[Node]:
-        """A node for each instance, all of which share the mesh."""
-        attributes = {key: self._accessor(one).astype(np.float64) for key, one in about["attributes"].items()}
-        count = min((len(values) for values in attributes.values()), default=0)
-        if count > _MOST_INSTANCES:
-            raise self.fail(f"scatters more than {_MOST_INSTANCES:,} instances.", f"node {name}")
-        self.note("done", f"{count_of(count, 'instance')} of '{name}' became nodes that share their mesh")
-        fields = {"TRANSLATION": "translation", "ROTATION": "rotation", "SCALE": "scale"}
-        for n in range(count):
-            place = {field: attributes[key][n].tolist() for key, field in fields.items() if key in attributes}
-            yield Node(f"{name}_{n + 1}", _transform(place), content=mesh)
+    def _scatter(self, name: str, mesh: Mesh, about: Mapping[str, Any]) -> Scatter:
+        """The copies of a mesh (extension EXT_mesh_gpu_instancing)."""
+        columns = {}
+        for key, width in (("TRANSLATION", 3), ("ROTATION", 4), ("SCALE", 3)):
+            if key in about["attributes"]:
+                columns[key] = self._accessor(about["attributes"][key]).astype(np.float64).reshape(-1, width)
+        count = min((len(values) for values in columns.values()), default=0)
+        there = {key: values[:count] for key, values in columns.items()}
+        transforms = composed(count, there.get("TRANSLATION"), there.get("ROTATION"), there.get("SCALE"))
+        sound = np.isfinite(transforms).all(axis=(1, 2))
+        if not sound.all():
+            text = f"{count_of(int((~sound).sum()), 'copy')} with places that are no finite numbers left out"
+            self.note("lost", text, name)
+        extra = [key for key in about["attributes"] if key not in columns]
+        if extra:
+            self.note("lost", f"of its copies not carried: {', '.join(map(str, extra[:6]))}", name)
+        return Scatter(mesh, transforms[sound])
 
     def _joints(self, number: int) -> NDArray[np.float64]:
         """(J, 4, 4) what each joint of a skin does to the vertices that hang on it, in the pose of the nodes."""
@@ -657,13 +664,7 @@ def _transform(about: Mapping[str, Any]) -> NDArray[np.float64]:
         matrix[3] = (0, 0, 0, 1)
         return matrix
     matrix = np.eye(4)
-    rotation = np.array(about.get("rotation", (0, 0, 0, 1)), float)
-    x, y, z, w = rotation / (np.linalg.norm(rotation) or 1.0)
-    matrix[:3, :3] = [
-        [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
-        [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
-        [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
-    ]
+    matrix[:3, :3] = rotations(about.get("rotation", (0, 0, 0, 1)))[0]
     matrix[:3, :3] *= np.array(about.get("scale", (1, 1, 1)), float)
     matrix[:3, 3] = about.get("translation", (0, 0, 0))
     return matrix

@@ -18,6 +18,7 @@ from zesty_otter.formats.gltf.materials import MaterialTable
 from zesty_otter.geometry.aim import aim
 from zesty_otter.geometry.corners import join_points, split_vertices, take_rows
 from zesty_otter.geometry.normals import unit_rows
+from zesty_otter.geometry.placing import sheared, taken_apart
 from zesty_otter.geometry.triangulation import triangulate
 from zesty_otter.model import (
     Camera,
@@ -26,7 +27,9 @@ from zesty_otter.model import (
     Mesh,
     Node,
     Note,
+    Scatter,
     Scene,
+    expanded,
     reframed,
     transformed,
     turned_content,
@@ -45,10 +48,15 @@ def encode(scene: Scene, name: str) -> Encoded:
     """The files of a scene: one when ``name`` ends in .glb, else a .gltf, its .bin and its textures."""
     if not any(mesh.face_count for mesh in scene.meshes):
         raise nothing_to_write(scene)
-    scene, sheared = _without_shear(reframed(scene, FRAME))
+    scene, baked = _without_shear(reframed(scene, FRAME))
+    # Copies are made of a translation, a rotation and a scale as well.
+    scene, apart = expanded(scene, lambda scatter: bool(sheared(scatter.transforms).any()))
+    if apart:
+        scene, more = _without_shear(scene)
+        baked += more
     writer = _Writer(scene, name)
-    if sheared:
-        text = f"shear, which glTF nodes cannot have, was baked into the meshes of {', '.join(sheared[:5])}"
+    if baked:
+        text = f"shear, which glTF nodes cannot have, was baked into the meshes of {', '.join(baked[:5])}"
         writer.notes.append(Note("done", text, "gltf"))
     return writer.encoded()
 
@@ -105,6 +113,7 @@ class _Writer:
         self.lights: list[dict[str, Any]] = []
         self.cameras: list[dict[str, Any]] = []
         self.table = MaterialTable(self._add_image)
+        self.required: set[str] = set()
 
     def encoded(self) -> Encoded:
         meshes = [mesh for mesh in self.scene.meshes if mesh.face_count]
@@ -130,6 +139,7 @@ class _Writer:
             "buffers": [{"byteLength": self.length}],
             "cameras": self.cameras,
             "extensionsUsed": sorted(self.table.extensions),
+            "extensionsRequired": sorted(self.required),
         }
         if self.lights:
             document["extensions"] = {"KHR_lights_punctual": {"lights": self.lights}}
@@ -154,9 +164,11 @@ class _Writer:
             out: dict[str, Any] = {"name": node.name, **_transform(node.transform)}
             nodes.append(out)
             place = out
-            if node.mesh is not None and id(node.mesh) in number:
-                out["mesh"] = number[id(node.mesh)]
-            elif node.mesh is not None:
+            if node.drawn is not None and id(node.drawn) in number:
+                out["mesh"] = number[id(node.drawn)]
+                if isinstance(node.content, Scatter):
+                    self._scatter(node.content, out)
+            elif node.drawn is not None:
                 self.notes.append(Note("lost", "has no faces; written as an empty node", "gltf", node=node.name))
             elif node.content is not None:
                 self._add_extra(node, out, nodes)
@@ -166,6 +178,19 @@ class _Writer:
                 children = place.setdefault("children", [])
                 stack.extend((child, children) for child in reversed(node.children))
         return first
+
+    def _scatter(self, scatter: Scatter, out: dict[str, Any]) -> None:
+        """The places of the copies of a mesh (extension EXT_mesh_gpu_instancing)."""
+        if not scatter.count:
+            del out["mesh"]
+            self.notes.append(Note("lost", "scatters no copy; written as an empty node", "gltf", node=out["name"]))
+            return
+        columns = dict(zip(("TRANSLATION", "ROTATION", "SCALE"), taken_apart(scatter.transforms), strict=True))
+        numbers = {key: self._add_accessor(values.astype(np.float32), None, False) for key, values in columns.items()}
+        out["extensions"] = {"EXT_mesh_gpu_instancing": {"attributes": numbers}}
+        # Whoever does not know it would show one copy in the wrong place.
+        self.table.extensions.add("EXT_mesh_gpu_instancing")
+        self.required.add("EXT_mesh_gpu_instancing")
 
     def _add_extra(self, node: Node, out: dict[str, Any], nodes: list[dict[str, Any]]) -> None:
         """A light or camera; those that do not look along -Z, as glTF's do, get a node of their own."""
@@ -250,7 +275,7 @@ class _Writer:
         narrow = vertex_count <= 65535
         return self._add_accessor(index.astype(np.uint16) if narrow else index.view(np.uint32), _INDICES, False)
 
-    def _add_accessor(self, values: NDArray[Any], target: int, bounds: bool) -> int:
+    def _add_accessor(self, values: NDArray[Any], target: int | None, bounds: bool) -> int:
         width = 1 if values.ndim == 1 else values.shape[1]
         component = {2: _UINT16, 4: _FLOAT if values.dtype == np.float32 else _UINT32}[values.itemsize]
         accessor: dict[str, Any] = {

@@ -21,7 +21,8 @@ from zesty_otter.formats.usd.package import open_package
 from zesty_otter.formats.usd.stage import Stage
 from zesty_otter.formats.usd.text import Asset, Prim, listed
 from zesty_otter.geometry.aim import about_axis
-from zesty_otter.model import Camera, Content, Frame, Light, Material, Mesh, Node, Note, Scene, Texture
+from zesty_otter.geometry.placing import composed, rotations
+from zesty_otter.model import Camera, Content, Frame, Light, Material, Mesh, Node, Note, Placed, Scatter, Scene, Texture
 
 AXES = {"Y": "left up forward", "Z": "left back up"}
 """What the axes mean for each up axis."""
@@ -31,7 +32,6 @@ _NOT_CARRIED = frozenset(
     {"BasisCurves", "NurbsCurves", "NurbsPatch", "Points", "TetMesh", "Volume", "HermiteCurves", "Capsule"}
 )
 _LIGHTS = {"DistantLight": "directional", "SphereLight": "point", "DiskLight": "spot", "RectLight": "spot"}
-_MOST_INSTANCES = 200_000
 
 
 def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
@@ -56,7 +56,6 @@ class _Reading:
         self.materials = Materials(self.find, self.texture, self.note)
         self.prims: dict[str, Prim] = {}
         self.two_sided: dict[int, Material] = {}
-        self.instances = 0
         self.alive: list[Any] = []
 
     def note(self, kind: str, text: str) -> None:
@@ -169,7 +168,7 @@ class _Reading:
             local[3] = (0.0, 0.0, 0.0, 1.0)
         world = matrix if reset else above @ matrix
         if prim.type == "PointInstancer":
-            return [self._scatter(prim, path, local, bound)]
+            return [self._scattered(prim, path, local, bound)]
         below = [
             node for name, child in prim.children.items() for node in self._nodes(child, f"{path}/{name}", world, bound)
         ]
@@ -259,47 +258,31 @@ class _Reading:
             slots.append(whole)
         return tuple(slots), of_face.astype(np.int32)
 
-    def _scatter(self, prim: Prim, path: str, local: NDArray[np.float64], bound: str) -> Node:
-        """The instances of a point instancer as nodes that share the meshes of its prototypes."""
+    def _scattered(self, prim: Prim, path: str, local: NDArray[np.float64], bound: str) -> Node:
+        """A point instancer: a scatter of every mesh of its prototypes, in one node when there is only one."""
         targets = prim.properties["prototypes"].targets if "prototypes" in prim.properties else ()
-        prototypes = []
-        for target in targets:
+        transforms, which = _copies(prim)
+        sound = np.isfinite(transforms).all(axis=(1, 2))
+        if not sound.all():
+            self.note("lost", f"{path}: copies with places that are no finite numbers left out")
+        found: list[tuple[Placed, Scatter]] = []
+        for number, target in enumerate(targets):
             source = self.find(target)
-            found = self._nodes(_defined(source), target, np.eye(4), bound) if source is not None else []
-            prototypes.append(found[0] if found else None)
-        which = whole_numbers_of(prim, "protoIndices")
-        places = numbers_of(prim, "positions")
-        places = places[: len(places) // 3 * 3].reshape(-1, 3)
-        turned = numbers_of(prim, "orientations")
-        turned = turned[: len(turned) // 4 * 4].reshape(-1, 4)
-        scales = numbers_of(prim, "scales")
-        scales = scales[: len(scales) // 3 * 3].reshape(-1, 3)
-        hidden = set(whole_numbers_of(prim, "invisibleIds").tolist())
-        ids = whole_numbers_of(prim, "ids").tolist() or list(range(len(which)))
-        count = min(len(which), len(places))
-        self.instances += count
-        if self.instances > _MOST_INSTANCES:
-            raise InputError(f"scatters more than {_MOST_INSTANCES:,} instances.", file=self.path, place=path)
-        nodes = []
-        for n in range(count):
-            prototype = prototypes[which[n]] if 0 <= which[n] < len(prototypes) else None
-            if prototype is None or (n < len(ids) and ids[n] in hidden):
-                continue
-            matrix = np.eye(4)
-            if n < len(turned):
-                matrix[:3, :3] = _quaternion(turned[n])
-            if n < len(scales):
-                matrix[:3, :3] *= scales[n]
-            matrix[:3, 3] = places[n]
-            if not np.isfinite(matrix).all():
-                continue
-            name = f"{prototype.name}_{n + 1}"
-            nodes.append(
-                Node(name, matrix @ prototype.transform, prototype.children, prototype.content, role=prototype.role)
-            )
-        if nodes:
-            self.note("done", f"{path}: {len(nodes)} scattered instances became nodes that share their meshes")
-        return Node(str(prim.meta.get("displayName") or prim.name), local, tuple(nodes))
+            copies = transforms[sound & (which == number)]
+            prototype = self._nodes(_defined(source), target, np.eye(4), bound) if source is not None else []
+            for placed in Scene(tuple(prototype), Frame(AXES["Y"])).walk():
+                if placed.node.mesh is not None and placed.visible and len(copies):
+                    found.append((placed, Scatter(placed.node.mesh, copies @ placed.world)))
+                elif placed.node.content is not None:
+                    self.note("lost", f"{path}: of what it scatters only meshes that are shown are carried")
+        name = str(prim.meta.get("displayName") or prim.name)
+        visible = value_of(prim, "visibility") != "invisible"
+        properties = _properties(prim)
+        if len(found) == 1:
+            role = found[0][0].node.role
+            return Node(name, local, (), found[0][1], visible, role=role, properties=properties)
+        below = tuple(Node(placed.node.name, content=scatter, role=placed.node.role) for placed, scatter in found)
+        return Node(name, local, below, visible=visible, properties=properties)
 
     def _light(self, prim: Prim) -> Light:
         def value(name: str, missing: list[float]) -> list[float]:
@@ -352,6 +335,30 @@ class _Reading:
         if any(one.samples for key, one in prim.properties.items() if key.startswith("xformOp:")):
             self.note("lost", "animations are left out; everything stands as at the earliest time")
         return matrix, reset
+
+
+def _copies(prim: Prim) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+    """(N, 4, 4) places of the copies of a point instancer that are not hidden, and (N,) their prototypes."""
+    which = whole_numbers_of(prim, "protoIndices")
+    widths = {"positions": 3, "orientationsf": 4, "orientations": 4, "scales": 3}
+    columns = {name: _rows_of(prim, name, width) for name, width in widths.items()}
+    count = min(len(which), len(columns["positions"]))
+    turned = columns["orientationsf"] if len(columns["orientationsf"]) >= count else columns["orientations"]
+    transforms = composed(
+        count,
+        columns["positions"][:count],
+        turned[:count, [1, 2, 3, 0]] if len(turned) >= count else None,
+        columns["scales"][:count] if len(columns["scales"]) >= count else None,
+    )
+    said = whole_numbers_of(prim, "ids")
+    ids = said[:count] if len(said) >= count else np.arange(count)
+    shown = ~np.isin(ids, whole_numbers_of(prim, "invisibleIds"))
+    return transforms[shown], which[:count][shown].astype(np.int64)
+
+
+def _rows_of(prim: Prim, name: str, width: int) -> NDArray[np.float64]:
+    values = numbers_of(prim, name)
+    return values[: len(values) // width * width].reshape(-1, width)
 
 
 def _defined(prim: Prim) -> Prim:
@@ -410,7 +417,7 @@ def _xform_op(kind: str, values: NDArray[np.float64]) -> NDArray[np.float64] | N
     elif kind == "scale" and len(values) >= 3:
         matrix[:3, :3] = np.diag(values[:3])
     elif kind == "orient" and len(values) >= 4:
-        matrix[:3, :3] = _quaternion(values)
+        matrix[:3, :3] = rotations(values[[1, 2, 3, 0]])[0]
     elif kind in ("rotateX", "rotateY", "rotateZ") and len(values) >= 1:
         matrix[:3, :3] = about_axis(np.eye(3)["XYZ".index(kind[-1])], math.radians(values[0]))
     elif re.fullmatch("rotate[XYZ]{3}", kind) and len(values) >= 3:
@@ -421,15 +428,3 @@ def _xform_op(kind: str, values: NDArray[np.float64]) -> NDArray[np.float64] | N
     else:
         return None
     return matrix
-
-
-def _quaternion(values: NDArray[np.float64]) -> NDArray[np.float64]:
-    """The rotation of a quaternion, its real part first."""
-    w, x, y, z = values[:4] / (float(np.linalg.norm(values[:4])) or 1.0)
-    return np.array(
-        [
-            [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
-            [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
-            [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
-        ]
-    )

@@ -18,7 +18,23 @@ from zesty_otter.formats.textures_out import TextureFiles
 from zesty_otter.formats.usd.package import package
 from zesty_otter.formats.usd.reader import AXES
 from zesty_otter.geometry.aim import aim
-from zesty_otter.model import Camera, Frame, Layer, Light, Material, Mesh, Node, Note, Scene, TextureUse, reframed
+from zesty_otter.geometry.placing import sheared, taken_apart
+from zesty_otter.model import (
+    Camera,
+    Frame,
+    Layer,
+    Light,
+    Material,
+    Mesh,
+    Node,
+    Note,
+    Scatter,
+    Scene,
+    TextureUse,
+    count_of,
+    expanded,
+    reframed,
+)
 from zesty_otter.shading import with_implied_normals
 
 _LIGHTS = {"point": "SphereLight", "spot": "DiskLight", "directional": "DistantLight"}
@@ -42,7 +58,11 @@ def encode(scene: Scene, name: str) -> Encoded:
     turned = scene
     if scene.frame.axes != Frame(axes).axes:
         turned = reframed(scene, Frame(axes, scene.frame.unit))
+    # Copies are made of a translation, a rotation and a scale.
+    turned, apart = expanded(turned, lambda scatter: bool(sheared(scatter.transforms).any()))
     turned, notes = with_alpha_in_color(turned, "usd")
+    if apart:
+        notes.append(Note("lost", f"scatters with sheared copies became {count_of(apart, 'node')}", "usd"))
     writer = _Writer(turned, name)
     writer.write()
     notes += [*writer.notes, *writer.textures.notes]
@@ -134,6 +154,8 @@ class _Writer:
         content = node.content
         mesh = content if isinstance(content, Mesh) and content.face_count else None
         kind = "Xform"
+        if isinstance(content, Scatter) and content.mesh.face_count and not node.children:
+            kind = "PointInstancer"
         if mesh is not None:
             kind = "Mesh"
         elif isinstance(content, Light):
@@ -163,6 +185,14 @@ class _Writer:
             self._line('uniform token purpose = "guide"')
         elif node.role == "stand-in":
             self._line('uniform token purpose = "proxy"')
+        if isinstance(content, Scatter) and kind == "PointInstancer":
+            self._scatter(content, node, path)
+        elif isinstance(content, Scatter) and content.mesh.face_count:
+            # What is below an instancer is not shown, so it gets a prim of its own.
+            self._line()
+            self._open(f'def PointInstancer "{name}_copies"', [])
+            self._scatter(content, node, f"{path}/{name}_copies")
+            self._close()
         if isinstance(content, Light):
             self._light(content)
         elif isinstance(content, Camera):
@@ -170,6 +200,36 @@ class _Writer:
         if not node.visible:
             self._line('token visibility = "invisible"')
         self._placement(node, always=source is not None)
+
+    def _scatter(self, scatter: Scatter, node: Node, path: str) -> None:
+        """The copies of a mesh, and the mesh itself where it is first shown."""
+        places, turned, scales = taken_apart(scatter.transforms)
+        turned = turned[:, [3, 0, 1, 2]]
+        self._line(f"rel prototypes = <{path}/prototypes/mesh>")
+        self._array("int[] protoIndices", np.zeros(scatter.count, np.int32))
+        self._array("point3f[] positions", places)
+        self._array("quath[] orientations", turned.astype(np.float16).astype(np.float64))
+        # What half precision rounds off is kept for readers that know the later property.
+        self._array("quatf[] orientationsf", turned)
+        self._array("float3[] scales", scales)
+        self._line()
+        self._open('def Scope "prototypes"', [])
+        self._line()
+        bound = any(slot is not None for slot in scatter.mesh.slots)
+        meta = ['prepend apiSchemas = ["MaterialBindingAPI"]'] if bound else []
+        if scatter.mesh.name != "mesh":
+            meta.append(f"displayName = {_quoted(scatter.mesh.name)}")
+        source = self.first.get(id(scatter.mesh))
+        if source is not None:
+            meta.append(f"prepend references = <{source}>")
+        self._open('def Mesh "mesh"', meta)
+        if source is None:
+            self._mesh(scatter.mesh)
+            self.first[id(scatter.mesh)] = f"{path}/prototypes/mesh"
+        else:
+            self._placement(Node(""), always=True)
+        self._close()
+        self._close()
 
     def _custom(self, node: Node) -> list[str]:
         """Properties that travel with a node."""

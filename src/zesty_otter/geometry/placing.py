@@ -1,0 +1,89 @@
+"""Transforms as translations, rotations and scales, many at once."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+
+def rotations(quaternions: ArrayLike) -> NDArray[np.float64]:
+    """Rotation matrices of quaternions.
+
+    Parameters
+    ----------
+    quaternions : (N, 4)
+        x, y, z, w; of any length, and no rotation where it is zero.
+
+    Returns
+    -------
+    (N, 3, 3) float64
+    """
+    given = np.asarray(quaternions, np.float64).reshape(-1, 4)
+    length = np.linalg.norm(given, axis=1, keepdims=True)
+    x, y, z, w = np.where(length > 0, given / np.where(length > 0, length, 1.0), (0.0, 0.0, 0.0, 1.0)).T
+    rows = [
+        [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
+        [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
+        [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
+    ]
+    return np.array(rows).transpose(2, 0, 1)
+
+
+def composed(
+    count: int,
+    translations: NDArray[np.float64] | None = None,
+    quaternions: NDArray[np.float64] | None = None,
+    scales: NDArray[np.float64] | None = None,
+) -> NDArray[np.float64]:
+    """(N, 4, 4) transforms that scale (N, 3), then rotate by x, y, z, w (N, 4), then move (N, 3)."""
+    made = np.tile(np.eye(4), (count, 1, 1))
+    if quaternions is not None:
+        made[:, :3, :3] = rotations(quaternions)
+    if scales is not None:
+        made[:, :3, :3] *= scales[:, None, :]
+    if translations is not None:
+        made[:, :3, 3] = translations
+    return made
+
+
+def taken_apart(
+    transforms: NDArray[np.float64],
+) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+    """The parts that `composed` takes, of transforms without shear; a mirroring one has a negative first scale.
+
+    Parameters
+    ----------
+    transforms : (N, 4, 4) float64
+
+    Returns
+    -------
+    translations : (N, 3) float64
+    quaternions : (N, 4) float64
+        x, y, z, w, of length one and w not negative (S. W. Shepperd, 1978, "Quaternion from rotation matrix").
+    scales : (N, 3) float64
+    """
+    linear = transforms[:, :3, :3]
+    scales = np.linalg.norm(linear, axis=1)
+    scales[:, 0] *= np.where(np.linalg.det(linear) < 0, -1.0, 1.0)
+    turned = linear / np.where(scales != 0, scales, 1.0)[:, None, :]
+    m00, m11, m22 = turned[:, 0, 0], turned[:, 1, 1], turned[:, 2, 2]
+    # Four times the square of each part; the largest of them is safe to divide by.
+    squares = np.stack([1 + m00 - m11 - m22, 1 - m00 + m11 - m22, 1 - m00 - m11 + m22, 1 + m00 + m11 + m22], axis=1)
+    a, b, c = (turned[:, i, j] + turned[:, j, i] for i, j in ((0, 1), (0, 2), (1, 2)))
+    x, y, z = (turned[:, i, j] - turned[:, j, i] for i, j in ((2, 1), (0, 2), (1, 0)))
+    products = np.array([[squares[:, 0], a, b, x], [a, squares[:, 1], c, y], [b, c, squares[:, 2], z],
+                         [x, y, z, squares[:, 3]]])  # fmt: skip
+    best = np.argmax(squares, axis=1)
+    found = products[best, :, np.arange(len(best))]
+    found /= np.linalg.norm(found, axis=1, keepdims=True)
+    return transforms[:, :3, 3].copy(), np.where(found[:, 3:] < 0, -found, found), scales
+
+
+def sheared(transforms: NDArray[np.float64]) -> NDArray[np.bool_]:
+    """(N,) which transforms are no translation, rotation and scale, or scale something to nothing."""
+    linear = transforms[:, :3, :3]
+    gram = np.einsum("nki,nkj->nij", linear, linear)
+    size = np.abs(gram).max(axis=(1, 2))
+    lengths = np.diagonal(gram, axis1=1, axis2=2)
+    across = np.abs(gram[:, [0, 0, 1], [1, 2, 2]]).max(axis=1)
+    return np.asarray((across > 1e-9 * np.maximum(size, 1e-300)) | (lengths.min(axis=1) <= 1e-24 * size))
