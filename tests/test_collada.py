@@ -306,3 +306,28 @@ def test_instances_share_their_geometry(tmp_path):
     zo.write(scene_of(Node("a", content=mesh), Node("b", moved(3, 0, 0), content=mesh)), tmp_path / "a.dae")
     assert (tmp_path / "a.dae").read_text().count("<geometry ") == 1
     assert len(zo.read(tmp_path / "a.dae").meshes) == 1
+
+
+def test_collision_is_a_rigid_body_and_comes_back_as_collision(tmp_path):
+    hull = Node("hull", moved(1, 0, 0), content=cube(name="low"), role="collision")
+    path = tmp_path / "out.dae"
+    zo.write(scene_of(cube(name="high"), hull), path)
+    text = path.read_text()
+    assert text.index("<instance_physics_scene") < text.index("<instance_visual_scene")
+    assert '<instance_rigid_body body="hull-body" target="#hull">' in text
+    assert [node.role for node in zo.read(path).roots] == ["visible", "collision"]
+
+
+def test_a_rigid_body_of_another_shape_becomes_a_collision_mesh_below_its_node(tmp_path):
+    shape = '<shape><instance_geometry url="#h"/></shape><shape><box><half_extents>1 1 1</half_extents></box></shape>'
+    rest = f"""<library_geometries><geometry id="h" name="Low"><mesh>{SQUARE}{TRIANGLES}</mesh></geometry></library_geometries>
+<library_physics_models><physics_model id="m"><rigid_body sid="b"><technique_common>{shape}</technique_common>
+</rigid_body></physics_model></library_physics_models><library_physics_scenes><physics_scene id="p">
+<instance_physics_model url="#m"><instance_rigid_body body="b" target="#n"><technique_common/></instance_rigid_body>
+</instance_physics_model><technique_common/></physics_scene></library_physics_scenes>"""
+    scene = zo.read(dae(tmp_path, TRIANGLES, rest=rest))
+    assert [(one.node.name, one.node.role) for one in scene.walk()] == [
+        ("Thing", "visible"),
+        ("Thing_collision_1", "collision"),
+    ]
+    assert "physics shapes other than meshes" in texts(scene.notes)

@@ -233,3 +233,34 @@ def test_a_scene_without_faces_is_not_written(tmp_path):
     with pytest.raises(zo.InputError, match="nothing to write"):
         zo.write(scene_of(Node("empty")), tmp_path / "x.glb")
     assert not list(tmp_path.iterdir())
+
+
+def test_quantized_positions_are_where_they_were_to_a_65535th(tmp_path):
+    uvs = Layer("uv", np.array([[0, 0], [1, 0], [0.5, 1]]), np.arange(24) % 3)
+    mesh = cube((1, 2, 4), layers=(uvs,))
+    below = Node("below", moved(0, 0, 1), content=mesh)
+    scene = scene_of(Node("above", moved(7, 0, 0), content=mesh, children=(below,)))
+    notes = zo.write(scene, tmp_path / "q.glb", quantized=True)
+    gltf = Gltf(tmp_path / "q.glb")
+    assert gltf.json["extensionsRequired"] == ["KHR_mesh_quantization"]
+    kinds = {
+        name: gltf.json["accessors"][n] for name, n in gltf.json["meshes"][0]["primitives"][0]["attributes"].items()
+    }
+    assert {name: (one["componentType"], one.get("normalized", False)) for name, one in kinds.items()} == {
+        "POSITION": (5123, False),
+        "NORMAL": (5120, True),
+        "TEXCOORD_0": (5123, True),
+    }
+    assert kinds["POSITION"]["max"] == [round(65535 / 4), round(65535 / 2), 65535]
+    assert all(view.get("byteStride", 4) % 4 == 0 for view in gltf.json["bufferViews"])
+    found = zo.read(tmp_path / "q.glb")
+    assert np.abs(found.bounds() - scene.bounds()).max() < 4 / 65535
+    assert [one.path[-1] for one in found.walk()] == ["above", "above_quantized", "below"]
+    assert "up to 0.03052 mm" in texts(notes)
+    assert zo.audit.arrived(scene, tmp_path / "q.glb", quantized=True).problems == ()
+    assert zo.audit.arrived(scene, tmp_path / "q.glb").problems != ()
+
+
+def test_only_gltf_can_be_quantized(tmp_path):
+    with pytest.raises(zo.UsageError, match="cannot be quantized"):
+        zo.write(scene_of(cube()), tmp_path / "q.obj", quantized=True)

@@ -24,7 +24,14 @@ class Arrival:
     problems: tuple[str, ...]
 
 
-def arrived(scene: Scene, path: Path, found: Scene | None = None, carries: Container[str] = _EVERYTHING) -> Arrival:
+def arrived(
+    scene: Scene,
+    path: Path,
+    found: Scene | None = None,
+    carries: Container[str] = _EVERYTHING,
+    *,
+    quantized: bool = False,
+) -> Arrival:
     """Compare a written file with the scene it was written from.
 
     Parameters
@@ -37,6 +44,8 @@ def arrived(scene: Scene, path: Path, found: Scene | None = None, carries: Conta
         What was read back from a file of any other format.
     carries : container of str
         What that format carries, of names, tree and materials; the rest is not missed.
+    quantized : bool
+        Whether positions were meant to be rounded to 16 bits.
     """
     if found is None:
         facts = inspect_glb(path)
@@ -44,14 +53,19 @@ def arrived(scene: Scene, path: Path, found: Scene | None = None, carries: Conta
     else:
         facts = facts_of(found, path.stat().st_size)
         meant = facts_of(scene if scene.frame == found.frame else reframed(scene, found.frame))
-    return Arrival(str(path), facts, tuple(_problems(scene, meant, facts, carries)))
+    return Arrival(str(path), facts, tuple(_problems(scene, meant, facts, carries, quantized)))
 
 
-def _problems(scene: Scene, meant: FileFacts, found: FileFacts, carries: Container[str]) -> Iterator[str]:
+def _problems(
+    scene: Scene, meant: FileFacts, found: FileFacts, carries: Container[str], quantized: bool
+) -> Iterator[str]:
     box = np.array([meant.lowest, meant.highest])
     got = np.array([found.lowest, found.highest])
     # Sizes may differ by what 32-bit numbers round off at that distance from the origin.
-    if np.abs(got - box).max() > 4 * np.finfo(np.float32).eps * max(float(np.abs(box).max()), 1e-30):
+    slack = 4 * np.finfo(np.float32).eps * max(float(np.abs(box).max()), 1e-30)
+    if quantized:
+        slack += float(np.linalg.norm(box[1] - box[0])) / 65535
+    if np.abs(got - box).max() > slack:
         yield f"its bounds are {got.tolist()}, meant were {box.tolist()}"
     for what, have, wanted in (
         ("triangles", found.triangles, meant.triangles),
@@ -60,8 +74,8 @@ def _problems(scene: Scene, meant: FileFacts, found: FileFacts, carries: Contain
         if have != wanted and (what == "triangles" or "materials" in carries):
             yield f"it has {have:,} {what}, meant were {wanted:,}"
     if "tree" in carries:
-        # Lights and cameras may have got a node of their own to aim them.
-        paths = tuple(one for one in found.paths if one in meant.paths or not one[-1].endswith("_aim"))
+        # Lights and cameras may have got a node of their own to aim them, rounded meshes one to spread them.
+        paths = tuple(one for one in found.paths if one in meant.paths or not one[-1].endswith(("_aim", "_quantized")))
         wanted_paths = meant.paths
     else:
         paths = tuple(one[-1:] for one in found.paths)

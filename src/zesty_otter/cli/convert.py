@@ -73,6 +73,9 @@ def command(
         str, typer.Option(metavar="RULE", help="shortest-diagonal, best-angle or fixed.")
     ] = "shortest-diagonal",
     tangents: Annotated[str, typer.Option(metavar="OF", help="normal-mapped, all or none.")] = "normal-mapped",
+    quantized: Annotated[
+        bool, typer.Option("--quantized", help="For glTF: positions in 16 bits, normals in 8, UVs in 16.")
+    ] = False,
     step: Annotated[
         list[str] | None,
         typer.Option(metavar="'STEP KEY=VALUE'", help="Any other step, before names are given; may come again."),
@@ -111,7 +114,7 @@ def command(
     folders = textures_from or []
     try:
         scene, notes, arrival = convert(
-            source, out, unit, axes, frame, chosen, folders=folders, pose=pose, quiet=quiet or json
+            source, out, unit, axes, frame, chosen, folders=folders, pose=pose, quantized=quantized, quiet=quiet or json
         )
     except UnknownUnitError:
         _say_unit_is_needed(source, unit, axes, json=json)
@@ -184,6 +187,7 @@ def convert(
     *,
     folders: Sequence[Path] = (),
     pose: str | None = None,
+    quantized: bool = False,
     quiet: bool = False,
 ) -> tuple[Scene, list[Note], Arrival]:
     """The scene as written, the writer's notes, and the comparison with the file read back."""
@@ -195,7 +199,7 @@ def convert(
             scene = step.apply(scene)
             progress(number / len(chosen))
     with console.progress(f"Writing {out.name}", quiet=quiet) as progress:
-        notes, arrival = deliver(scene, out)
+        notes, arrival = deliver(scene, out, quantized=quantized)
         progress(1.0)
     return scene, notes, arrival
 

@@ -53,6 +53,7 @@ class Format:
     magic: tuple[bytes, ...] = ()
     axes_vary: bool = False
     animated: bool = False
+    quantizes: bool = False
 
     def read(
         self, path: Path, progress: Progress | None = None, folders: Sequence[Path] = (), pose: str | None = None
@@ -76,16 +77,19 @@ class Format:
         scene: Scene = import_module(self.reader).read(path, progress=progress, folders=folders, **more)
         return scene
 
-    def encode(self, scene: Scene, name: str) -> Encoded:
+    def encode(self, scene: Scene, name: str, *, quantized: bool = False) -> Encoded:
         if self.writer is None:
             raise UsageError(
                 f"{self.title} files cannot be written yet, only read.",
                 remedy="`zesty-otter formats` lists what can be written.",
             )
+        if quantized and not self.quantizes:
+            able = ", ".join(suffix for one in FORMATS if one.quantizes for suffix in one.suffixes)
+            raise UsageError(f"{self.title} files cannot be quantized.", remedy=f"Only {able} files can.")
         copies = 0
         if "instances" not in self.carries:
             scene, copies = expanded(scene)
-        encoded: Encoded = import_module(self.writer).encode(scene, name)
+        encoded: Encoded = import_module(self.writer).encode(scene, name, **({"quantized": True} if quantized else {}))
         if copies:
             text = f"{self.title} has no scatters; their copies became {count_of(copies, 'node')}"
             encoded.notes.append(Note("lost", text, self.name))
@@ -219,6 +223,7 @@ FORMATS = (
         reader="zesty_otter.formats.gltf.reader",
         writer="zesty_otter.formats.gltf.writer",
         animated=True,
+        quantizes=True,
         magic=(b"glTF",),
     ),
     Format(
@@ -230,6 +235,7 @@ FORMATS = (
         reader="zesty_otter.formats.gltf.reader",
         writer="zesty_otter.formats.gltf.writer",
         animated=True,
+        quantizes=True,
     ),
 )
 """Every format. A new one is a module and an entry here."""
@@ -328,10 +334,18 @@ def read(
     return replace(scene, frame=given).with_notes(*notes)
 
 
-def write(scene: Scene, path: str | PathLike[str]) -> list[Note]:
+def write(scene: Scene, path: str | PathLike[str], *, quantized: bool = False) -> list[Note]:
     """Write a scene; the suffix says in which format. The scene's frame becomes the format's.
 
     The file appears whole or not at all, and never replaces one the scene was read from.
+
+    Parameters
+    ----------
+    scene : Scene
+    path : path
+    quantized : bool
+        For glTF: positions in 16 bits, normals in 8, UVs in 16; about half the size. The note says how far
+        positions move.
 
     Returns
     -------
@@ -346,7 +360,7 @@ def write(scene: Scene, path: str | PathLike[str]) -> list[Note]:
         When the file cannot be written.
     """
     path = Path(path)
-    encoded = format_of(path).encode(scene, path.name)
+    encoded = format_of(path).encode(scene, path.name, quantized=quantized)
     save(encoded.files, path, inputs=inputs_of(scene))
     return encoded.notes
 

@@ -11,7 +11,7 @@ from zesty_otter.formats.files import put
 from zesty_otter.model import Note, Scene
 
 
-def deliver(scene: Scene, path: Path) -> tuple[list[Note], Arrival]:
+def deliver(scene: Scene, path: Path, *, quantized: bool = False) -> tuple[list[Note], Arrival]:
     """Write a scene and compare what stands in the file with what was meant.
 
     Returns
@@ -20,10 +20,12 @@ def deliver(scene: Scene, path: Path) -> tuple[list[Note], Arrival]:
         What the writer translated or could not carry.
     arrival : Arrival
     """
-    return formats.write(scene, path), arrival_of(scene, path)
+    return formats.write(scene, path, quantized=quantized), arrival_of(scene, path, quantized=quantized)
 
 
-def stage(scene: Scene, name: str, folder: Path) -> tuple[list[Note], Arrival, dict[str, tuple[Path, str]]]:
+def stage(
+    scene: Scene, name: str, folder: Path, *, quantized: bool = False
+) -> tuple[list[Note], Arrival, dict[str, tuple[Path, str]]]:
     """Write a scene to a folder that nobody looks into yet, and compare.
 
     Parameters
@@ -40,20 +42,20 @@ def stage(scene: Scene, name: str, folder: Path) -> tuple[list[Note], Arrival, d
     files : dict of str to (Path, str)
         Every file that was made, by name from where ``name`` will stand: where it is now, and its SHA-256.
     """
-    encoded = formats.format_of(Path(name)).encode(scene, name)
+    encoded = formats.format_of(Path(name)).encode(scene, name, quantized=quantized)
     if len(encoded.files) == 1:
         places = {name: folder.with_name(folder.name + Path(name).suffix)}
     else:
         places = {one: folder / one for one in encoded.files}
     files = {one: (places[one], put(buffers, places[one])) for one, buffers in encoded.files.items()}
-    return encoded.notes, replace(arrival_of(scene, places[name]), path=name), files
+    return encoded.notes, replace(arrival_of(scene, places[name], quantized=quantized), path=name), files
 
 
-def arrival_of(scene: Scene, path: Path) -> Arrival:
+def arrival_of(scene: Scene, path: Path, *, quantized: bool = False) -> Arrival:
     """The comparison of a file with the scene it was written from."""
     kind = formats.format_of(path)
     if kind.name in ("glb", "gltf"):
-        return audit.arrived(scene, path)
+        return audit.arrived(scene, path, quantized=quantized)
     # Files that say their frame are believed; others are in that of the scene.
     said = (scene.frame.unit, " ".join(scene.frame.axes)) if kind.axes_vary else (None, None)
     return audit.arrived(scene, path, formats.read(path, *said), kind.carries)

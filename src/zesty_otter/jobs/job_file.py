@@ -118,6 +118,7 @@ class Output(Settings):
     keep: Words = Field((), description="Words that choose the nodes to write, as in select; all when absent.")
     drop: Words = Field(("kind:light", "kind:camera"), description="Words that choose the nodes to leave out.")
     common: Words = Field((), description="Words that choose nodes which go into every file.")
+    quantized: bool = Field(False, description="For glTF: positions in 16 bits, normals in 8, UVs in 16.")
     steps: tuple[AnyStep, ...] = Field((), description="Steps for this output only, after those of the job.")
     on_existing: OnExisting | None = Field(None, description="replace, keep or number; that of the job when absent.")
 

@@ -189,6 +189,9 @@ def _planned_outputs(job: Job) -> Iterator[PlannedOutput]:
         target = targets.load(wanted) if wanted else None
         formats = output.formats or (target.formats[:1] if target else ("glb",))
         kinds = tuple(format_named(one) for one in formats)
+        if output.quantized and not any(kind.quantizes for kind in kinds):
+            problem = f"output '{name}' is to be quantized, but none of its formats can be."
+            raise UsageError(problem, remedy="Add glb to its formats, or take 'quantized' out.")
         space = target.space if target else None
         frames = {frame_in(kind, space, output.axes, output.unit) for kind in kinds}
         # Formats that only know one space turn the scene themselves when they write it.

@@ -13,6 +13,7 @@ from zesty_otter.audit.budget import over_budget
 from zesty_otter.audit.facts import FileFacts
 from zesty_otter.audit.findings import Finding
 from zesty_otter.errors import InputError, UnknownUnitError, ZestyOtterError
+from zesty_otter.formats import format_of
 from zesty_otter.formats.files import inputs_of
 from zesty_otter.jobs.assemble import ReadPart, assembled
 from zesty_otter.jobs.delivery import stage
@@ -110,7 +111,9 @@ def _work(task: Task, staging: Path | None) -> Done:
                     made.append(only_planned(output, path))
                     continue
                 folder = staging.with_name(f"{staging.name}-{len(made)}")
-                written, arrival, files = stage(scene_of_file, path.name, folder)
+                written, arrival, files = stage(
+                    scene_of_file, path.name, folder, quantized=output.settings.quantized and format_of(path).quantizes
+                )
                 notes += [replace(note, **about) for note in written]
                 made.append(Made(output.name, path, files, arrival.facts, arrival.problems))
     return Done(tuple(made), tuple(_inputs(scene)), tuple(notes), tuple(dict.fromkeys(findings)))

@@ -49,6 +49,7 @@ class _Reading:
         self.shapes: dict[str, Shape | None] = {}
         self.meshes: dict[tuple[Any, ...], Mesh] = {}
         self.count = 0
+        self.solids = self._solids()
 
     def note(self, kind: str, text: str) -> None:
         self.notes.setdefault((kind, text), Note(kind, text, "collada", str(self.path)))
@@ -92,6 +93,20 @@ class _Reading:
         name = (visual.get("name") or visual.get("id") if visual is not None else None) or self.path.stem
         return Scene(tuple(roots), frame, name, tuple(self.notes.values()), self.path)
 
+    def _solids(self) -> dict[str, list[str]]:
+        """The urls of the geometries that are the physical shape of a node, by its id."""
+        bodies = {one.get("sid"): one for one in self.everything if name_of(one) == "rigid_body"}
+        found: dict[str, list[str]] = {}
+        for one in self.everything:
+            if name_of(one) != "instance_rigid_body":
+                continue
+            shapes = list(children(child(bodies.get(one.get("body")), "technique_common"), "shape"))
+            urls = [inner.get("url") or "" for shape in shapes for inner in children(shape, "instance_geometry")]
+            if len(urls) < len(shapes):
+                self.note("lost", "physics shapes other than meshes are left out")
+            found.setdefault((one.get("target") or "").lstrip("#"), []).extend(urls)
+        return found
+
     def _loose_geometries(self) -> list[Node]:
         nodes = []
         for library in children(self.root, "library_geometries"):
@@ -127,7 +142,15 @@ class _Reading:
         if len(contents) > 1:
             below = [Node(f"{name}_{n}", content=one) for n, one in enumerate(contents, 1)] + below
         groups = tuple((element.get("layer") or "").split())
-        return Node(name, self._transform(element), tuple(below), content, groups=groups)
+        solid = self.solids.get(element.get("id") or "", [])
+        shown = {one.get("url") for one in children(element, "instance_geometry")}
+        for count, url in enumerate((url for url in solid if url not in shown), 1):
+            target = self.find(url)
+            mesh = self._mesh(target, None) if target is not None and name_of(target) == "geometry" else None
+            if mesh is not None:
+                below.append(Node(f"{name}_collision_{count}", content=mesh, role="collision"))
+        role = "collision" if shown.intersection(solid) else "visible"
+        return Node(name, self._transform(element), tuple(below), content, groups=groups, role=role)
 
     def _instance(self, one: Element, depth: int, above: tuple[str, ...]) -> list[Node]:
         url = one.get("url") or ""

@@ -70,6 +70,7 @@ class _Writer:
         self.images = {id(one): self.ids.new(f"{one.name}-image") for one in scene.textures}
         self.meshes = {id(one): self.ids.new(f"{one.name}-mesh") for one in scene.meshes if one.face_count}
         self.extras: dict[int, str] = {}
+        self.solid: list[tuple[str, str]] = []  # ids of the nodes and meshes of collision
 
     def write(self) -> None:
         xml = self.xml
@@ -99,9 +100,40 @@ class _Writer:
         xml.begin("visual_scene", id=scene_id, name=self.scene.name or self.stem)
         self._nodes()
         xml.end(2)
+        physics = self._physics()
         xml.begin("scene")
+        if physics:
+            xml.leaf("instance_physics_scene", url=f"#{physics}")
         xml.leaf("instance_visual_scene", url=f"#{scene_id}")
         xml.end(2)
+
+    def _physics(self) -> str:
+        """A rigid body that stays where it is for every collision mesh; the id of the scene they are in."""
+        if not self.solid:
+            return ""
+        xml = self.xml
+        model, scene = self.ids.new("collision-model"), self.ids.new("collision-scene")
+        xml.begin("library_physics_models")
+        xml.begin("physics_model", id=model)
+        for node, mesh in self.solid:
+            xml.begin("rigid_body", sid=f"{node}-body")
+            xml.begin("technique_common")
+            xml.leaf("dynamic", "false")
+            xml.begin("shape")
+            xml.leaf("instance_geometry", url=f"#{mesh}")
+            xml.end(3)
+        xml.end(2)
+        xml.begin("library_physics_scenes")
+        xml.begin("physics_scene", id=scene)
+        xml.begin("instance_physics_model", url=f"#{model}")
+        for node, _ in self.solid:
+            xml.begin("instance_rigid_body", body=f"{node}-body", target=f"#{node}")
+            xml.leaf("technique_common")
+            xml.end()
+        xml.end()
+        xml.leaf("technique_common")
+        xml.end(2)
+        return scene
 
     def _cameras(self, cameras: list[Camera]) -> None:
         if not cameras:
@@ -337,9 +369,12 @@ class _Writer:
         """Opens the node of a tree and writes what stands in it, apart from its children."""
         xml = self.xml
         layer = " ".join("_".join(group.split()) for group in node.groups) or None
-        xml.begin("node", id=self.ids.new(node.name), name=node.name, layer=layer)
+        known = self.ids.new(node.name)
+        xml.begin("node", id=known, name=node.name, layer=layer)
         matrix = node.transform
         content = node.content
+        if node.role == "collision" and isinstance(content, Mesh) and content.face_count:
+            self.solid.append((known, self.meshes[id(content)]))
         turned = aim(content.direction, content.up if isinstance(content, Camera) else None) \
             if isinstance(content, Light | Camera) else None  # fmt: skip
         if np.array_equal(matrix[:3, :3], np.eye(3)):

@@ -30,6 +30,7 @@ from zesty_otter.model import (
     Scatter,
     Scene,
     expanded,
+    format_length,
     reframed,
     transformed,
     turned_content,
@@ -39,13 +40,17 @@ from zesty_otter.shading import with_all_normals, with_normals
 FRAME = Frame("left up forward", "m")
 """The only space a glTF file can be in (specification, section 3.4)."""
 
-_FLOAT, _UINT16, _UINT32 = 5126, 5123, 5125
+_COMPONENTS = {"i1": 5120, "u2": 5123, "u4": 5125, "f4": 5126}
 _VERTICES, _INDICES = 34962, 34963
 _TYPES = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4"}
 
 
-def encode(scene: Scene, name: str) -> Encoded:
-    """The files of a scene: one when ``name`` ends in .glb, else a .gltf, its .bin and its textures."""
+def encode(scene: Scene, name: str, *, quantized: bool = False) -> Encoded:
+    """The files of a scene: one when ``name`` ends in .glb, else a .gltf, its .bin and its textures.
+
+    ``quantized`` stores positions in 16 bits, normals and tangents in 8, and UVs between 0 and 1 in 16
+    (extension KHR_mesh_quantization).
+    """
     if not any(mesh.face_count for mesh in scene.meshes):
         raise nothing_to_write(scene)
     scene, baked = _without_shear(reframed(scene, FRAME))
@@ -54,7 +59,7 @@ def encode(scene: Scene, name: str) -> Encoded:
     if apart:
         scene, more = _without_shear(scene)
         baked += more
-    writer = _Writer(scene, name)
+    writer = _Writer(scene, name, quantized)
     if baked:
         text = f"shear, which glTF nodes cannot have, was baked into the meshes of {', '.join(baked[:5])}"
         writer.notes.append(Note("done", text, "gltf"))
@@ -99,8 +104,9 @@ _UNIT = np.eye(4)
 
 
 class _Writer:
-    def __init__(self, scene: Scene, name: str) -> None:
-        self.scene, self.name = scene, name
+    def __init__(self, scene: Scene, name: str, quantized: bool) -> None:
+        self.scene, self.name, self.quantized = scene, name, quantized
+        self.spread: dict[int, NDArray[np.float64]] = {}
         self.stem = name.rsplit(".", 1)[0]
         self.binary = name.lower().endswith(".glb")
         self.chunks: list[Buffer] = []
@@ -122,6 +128,10 @@ class _Writer:
         if self.made_flat:
             text = "neither normals nor smoothing groups, so hard edges everywhere: " + ", ".join(self.made_flat)
             self.notes.append(Note("guess", text, "gltf"))
+        if self.quantized:
+            coarsest = max(float(one[0, 0]) for one in self.spread.values()) / 2
+            text = f"positions rounded to 16 bits, which moves them by up to {format_length(coarsest)}"
+            self.notes.append(Note("done", text, "gltf"))
         nodes: list[dict[str, Any]] = []
         roots = [self._node(root, nodes, number) for root in self.scene.roots]
         document: dict[str, Any] = {
@@ -165,9 +175,18 @@ class _Writer:
             nodes.append(out)
             place = out
             if node.drawn is not None and id(node.drawn) in number:
-                out["mesh"] = number[id(node.drawn)]
+                shown, spread = out, self.spread.get(id(node.drawn), _UNIT)
                 if isinstance(node.content, Scatter):
-                    self._scatter(node.content, out)
+                    self._scatter(node.content, spread, out)
+                elif spread is not _UNIT and node.children:
+                    # What undoes the rounding must not move the children.
+                    shown = {"name": f"{node.name}_quantized", **_transform(spread)}
+                    out["children"] = [len(nodes)]
+                    nodes.append(shown)
+                elif spread is not _UNIT:
+                    out |= _transform(node.transform @ spread)
+                    out.pop("translation" if "matrix" in out else "matrix", None)
+                shown["mesh"] = number[id(node.drawn)]
             elif node.drawn is not None:
                 self.notes.append(Note("lost", "has no faces; written as an empty node", "gltf", node=node.name))
             elif node.content is not None:
@@ -179,13 +198,12 @@ class _Writer:
                 stack.extend((child, children) for child in reversed(node.children))
         return first
 
-    def _scatter(self, scatter: Scatter, out: dict[str, Any]) -> None:
+    def _scatter(self, scatter: Scatter, spread: NDArray[np.float64], out: dict[str, Any]) -> None:
         """The places of the copies of a mesh (extension EXT_mesh_gpu_instancing)."""
         if not scatter.count:
-            del out["mesh"]
             self.notes.append(Note("lost", "scatters no copy; written as an empty node", "gltf", node=out["name"]))
             return
-        columns = dict(zip(("TRANSLATION", "ROTATION", "SCALE"), taken_apart(scatter.transforms), strict=True))
+        columns = dict(zip(("TRANSLATION", "ROTATION", "SCALE"), taken_apart(scatter.transforms @ spread), strict=True))
         numbers = {key: self._add_accessor(values.astype(np.float32), None, False) for key, values in columns.items()}
         out["extensions"] = {"EXT_mesh_gpu_instancing": {"attributes": numbers}}
         # Whoever does not know it would show one copy in the wrong place.
@@ -213,7 +231,7 @@ class _Writer:
             self.table.extensions.add("KHR_lights_punctual")
 
     def _mesh(self, mesh: Mesh) -> dict[str, Any]:
-        mesh = self._with_normals(mesh)
+        source, mesh = mesh, self._with_normals(mesh)
         triangles, face = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
         slot = np.zeros(len(face), np.int32) if mesh.face_slot is None else mesh.face_slot[face]
         if len(mesh.slots) > 1 and (np.diff(slot) < 0).any():
@@ -224,7 +242,11 @@ class _Writer:
         alone = np.array_equal(joined, np.arange(len(joined)))
         place = mesh.corner_point if alone else joined[mesh.corner_point]
         vertex, corner = split_vertices(triangles, slot, place, [(one.values, one.index) for one in mesh.layers])
-        attributes = self._attributes(mesh, corner)
+        attributes: dict[str, NDArray[Any]] = dict(self._attributes(mesh, corner))
+        if self.quantized:
+            attributes, self.spread[id(source)] = rounded(attributes)
+            self.table.extensions.add("KHR_mesh_quantization")
+            self.required.add("KHR_mesh_quantization")
         first = np.searchsorted(slot, np.arange(len(mesh.slots) + 1))
         primitives = []
         done = 0
@@ -235,7 +257,12 @@ class _Writer:
             stop = int(index.max()) + 1
             primitive: dict[str, Any] = {
                 "attributes": {
-                    key: self._add_accessor(values[done:stop], _VERTICES, key == "POSITION")
+                    key: self._add_accessor(
+                        values[done:stop],
+                        _VERTICES,
+                        key == "POSITION",
+                        normalized=key != "POSITION" and values.dtype != np.float32,
+                    )
                     for key, values in attributes.items()
                 },
                 "indices": self._add_indices(index.ravel() - done if done else index.ravel(), stop - done),
@@ -275,21 +302,32 @@ class _Writer:
         narrow = vertex_count <= 65535
         return self._add_accessor(index.astype(np.uint16) if narrow else index.view(np.uint32), _INDICES, False)
 
-    def _add_accessor(self, values: NDArray[Any], target: int | None, bounds: bool) -> int:
+    def _add_accessor(self, values: NDArray[Any], target: int | None, bounds: bool, normalized: bool = False) -> int:
         width = 1 if values.ndim == 1 else values.shape[1]
-        component = {2: _UINT16, 4: _FLOAT if values.dtype == np.float32 else _UINT32}[values.itemsize]
         accessor: dict[str, Any] = {
-            "bufferView": self._add_view(values, values.nbytes, target),
-            "componentType": component,
+            "bufferView": self._add_rows(values, target),
+            "componentType": _COMPONENTS[values.dtype.str[1:]],
             "count": len(values),
             "type": _TYPES[width],
         }
+        if normalized:
+            accessor["normalized"] = True
         if bounds:
             # Column by column: NumPy is slow at reducing along a long axis beside a short one.
             accessor["min"] = [float(values[:, k].min()) for k in range(width)]
             accessor["max"] = [float(values[:, k].max()) for k in range(width)]
         self.accessors.append(accessor)
         return len(self.accessors) - 1
+
+    def _add_rows(self, values: NDArray[Any], target: int | None) -> int:
+        """The view of a table; every row of an attribute begins at a multiple of four bytes (section 3.6.2.4)."""
+        missing = -(values.itemsize * values.shape[1]) % 4 // values.itemsize if target == _VERTICES else 0
+        if not missing:
+            return self._add_view(values, values.nbytes, target)
+        padded = np.ascontiguousarray(np.pad(values, ((0, 0), (0, missing))))
+        number = self._add_view(padded, padded.nbytes, target)
+        self.views[number]["byteStride"] = padded.itemsize * padded.shape[1]
+        return number
 
     def _add_view(self, data: Buffer, size: int, target: int | None = None) -> int:
         view = {"buffer": 0, "byteOffset": self.length, "byteLength": size}
@@ -318,6 +356,25 @@ class _Writer:
             count += 1
         self.files[path] = [data]
         return {"name": stem, "uri": quote(path)}
+
+
+def rounded(attributes: dict[str, NDArray[Any]]) -> tuple[dict[str, NDArray[Any]], NDArray[np.float64]]:
+    """Attributes as small whole numbers, and the (4, 4) transform that puts the positions back.
+
+    It scales alike along all axes, so that normals stay what they are.
+    """
+    points = attributes["POSITION"].astype(np.float64)
+    low, high = points.min(axis=0), points.max(axis=0)
+    step = float((high - low).max()) / 65535 or 1.0
+    spread = np.diag([step, step, step, 1.0])
+    spread[:3, 3] = low
+    out = {**attributes, "POSITION": np.rint((points - low) / step).astype(np.uint16)}
+    for name, values in attributes.items():
+        if name in ("NORMAL", "TANGENT"):
+            out[name] = np.rint(values * 127.0).astype(np.int8)
+        elif name.startswith("TEXCOORD") and values.min() >= 0 and values.max() <= 1:
+            out[name] = np.rint(values * 65535.0).astype(np.uint16)
+    return out, spread
 
 
 def _transform(matrix: NDArray[np.float64]) -> dict[str, Any]:
