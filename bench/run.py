@@ -69,6 +69,27 @@ def obj_bytes(mesh: zo.Mesh) -> bytes:
     return "\n".join(lines).encode()
 
 
+def ply_text(mesh: zo.Mesh) -> bytes:
+    """The mesh as ASCII PLY, six decimals."""
+    head = f"ply\nformat ascii 1.0\nelement vertex {mesh.point_count}\n"
+    head += "".join(f"property float {name}\n" for name in "xyz")
+    head += f"element face {mesh.face_count}\nproperty list uchar int vertex_indices\nend_header\n"
+    rows = (" ".join(f"{v:.6f}" for v in row) for row in mesh.points.tolist())
+    faces = ("4 " + " ".join(map(str, face)) for face in mesh.corner_point.reshape(-1, 4).tolist())
+    return (head + "\n".join([*rows, *faces])).encode()
+
+
+def stl_text(mesh: zo.Mesh) -> bytes:
+    """A fifth of the mesh as ASCII STL, six decimals."""
+    rows = [" ".join(f"{v:.6f}" for v in row) for row in mesh.points.tolist()]
+    facets = []
+    for a, b, c, d in mesh.corner_point.reshape(-1, 4)[::5].tolist():
+        for corners in ((a, b, c), (a, c, d)):
+            vertices = "\n".join(f"   vertex {rows[n]}" for n in corners)
+            facets.append(f" facet normal 0 1 0\n  outer loop\n{vertices}\n  endloop\n endfacet")
+    return ("solid terrain\n" + "\n".join(facets) + "\nendsolid terrain\n").encode()
+
+
 def arrays_of(mesh: zo.Mesh) -> list[NDArray[Any]]:
     return [
         mesh.points,
@@ -128,6 +149,13 @@ def _every_format(scene: zo.Scene, folder: Path) -> Iterator[tuple[str, float, s
         size = path.stat().st_size
         reading = usual(path.read_bytes, 5)
         took = usual(partial(zo.read, path), 5)
+        if ending == ".glb":
+            floats = scene.meshes[0].points.astype(np.float32)
+            converting = usual(lambda floats=floats: floats.astype(np.float64), 5)  # type: ignore[misc]
+            what = "reading its bytes and converting positions (bound 3)"
+            yield f"read {ending}, {size / 1e6:.0f} MB", took / (reading + converting), what
+            yield f"write {ending}", usual(partial(zo.write, scene, path), 5) / reading, "reading its bytes"
+            continue
         # A bound in bytes a second, as a multiple of reading the bytes.
         limit = bound if bound < 100 else size / bound / reading
         said = f" (bound {limit:.0f})" if limit else ""
@@ -135,6 +163,18 @@ def _every_format(scene: zo.Scene, folder: Path) -> Iterator[tuple[str, float, s
         took = usual(partial(zo.write, scene, path), 5)
         said = f" (bound {size / 60e6 / reading:.0f})" if ending == ".obj" else ""
         yield f"write {ending}", took / reading, f"reading its bytes{said}"
+
+    for ending, text in ((".ply", ply_text(scene.meshes[0])), (".stl", stl_text(scene.meshes[0]))):
+        path = folder / f"text{ending}"
+        path.write_bytes(text)
+        reading = usual(path.read_bytes, 5)
+        took = usual(partial(zo.read, path), 5)
+        limit = len(text) / 80e6 / reading
+        yield (
+            f"read {ending} in ASCII, {len(text) / 1e6:.0f} MB",
+            took / reading,
+            f"reading its bytes (bound {limit:.0f})",
+        )
 
 
 def _steps_on_a_million_triangles(scene: zo.Scene) -> Iterator[tuple[str, float, str]]:

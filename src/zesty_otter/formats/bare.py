@@ -8,13 +8,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
-from zesty_otter.model import Mesh, Note, Scene, joined_meshes, transformed
+from zesty_otter.model import Mesh, Note, Scene, all_finite, joined_meshes, transformed
 
 
 def finite_rows(values: NDArray[Any]) -> NDArray[np.bool_]:
     """(N,) which rows of a table (N, n) hold finite numbers only."""
-    # Nearly always all do; that is quicker to find out than which.
-    if np.isfinite(values).all():
+    if all_finite(values):
         return np.ones(len(values), bool)
     good = np.isfinite(values[:, 0])
     for k in range(1, values.shape[1]):

@@ -12,7 +12,7 @@ from zesty_otter.model.frame import (
 )
 from zesty_otter.model.joining import joined_meshes
 from zesty_otter.model.material import COLOR_ROLES, TEXTURE_ROLES, Material, Texture, TextureUse, roughness_of_shininess
-from zesty_otter.model.mesh import Layer, Mesh, compact, corners_of_faces
+from zesty_otter.model.mesh import Layer, Mesh, all_finite, compact, corners_of_faces
 from zesty_otter.model.naming import is_default_name
 from zesty_otter.model.scene import (
     ROLES,
@@ -53,6 +53,7 @@ __all__ = [
     "Texture",
     "TextureUse",
     "all_axes",
+    "all_finite",
     "compact",
     "content_bounds",
     "corners_of_faces",

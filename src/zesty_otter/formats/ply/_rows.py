@@ -42,6 +42,23 @@ def walk_rows(data, at, stop, is_list, count_size, item_size, little, starts, co
 
 
 @kernel
+def take_columns(table, out):
+    """The columns of a table, which need not be aligned."""
+    if out.shape[1] == 3:  # the usual widths once more, so that the inner loop is unrolled
+        for row in range(len(out)):
+            for k in range(3):
+                out[row, k] = table[row, k]
+    elif out.shape[1] == 4:
+        for row in range(len(out)):
+            for k in range(4):
+                out[row, k] = table[row, k]
+    else:
+        for row in range(len(out)):
+            for k in range(out.shape[1]):
+                out[row, k] = table[row, k]
+
+
+@kernel
 def take_lists(data, starts, counts, item_size, out):
     """The bytes of lists, one after the other."""
     at = 0

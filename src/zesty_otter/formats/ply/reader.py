@@ -54,7 +54,7 @@ class _Element:
     count: int
     properties: list[_Property] = field(default_factory=list)
     columns: dict[str, NDArray[Any]] = field(default_factory=dict)
-    lists: dict[str, tuple[NDArray[np.int64], NDArray[Any]]] = field(default_factory=dict)
+    lists: dict[str, tuple[NDArray[Any], NDArray[Any]]] = field(default_factory=dict)
 
 
 def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
@@ -202,13 +202,18 @@ class _Reading:
         if not 0 < length < 64:
             return 0
         dtype = np.dtype([("n", order + one.count_dtype), ("v", order + one.dtype, (length,))])
-        if element.count * dtype.itemsize > len(self.data) - at:
+        if element.count * dtype.itemsize > len(self.data) - at or element.count * length >= 2**31:
             return 0
         rows = np.frombuffer(self.data, dtype, element.count, at)
         if (rows["n"] != length).any():
             return 0
-        start = np.arange(0, element.count * length + 1, length)
-        element.lists[one.name] = start, rows["v"].reshape(-1)
+        start = np.arange(0, element.count * length + 1, length, dtype=np.int32)
+        if rows["v"].dtype.isnative:
+            values = np.empty(rows["v"].shape, one.dtype)
+            loops.take_columns(rows["v"], values)
+        else:
+            values = rows["v"]
+        element.lists[one.name] = start, values.reshape(-1)
         return at + element.count * dtype.itemsize
 
     def _read_text(self, at: int) -> None:
@@ -277,19 +282,15 @@ class _Reading:
             *_colors(columns, corners),
             *self._face_colors(face_of, np.diff(start)),
         ]
-        used = np.zeros(len(points), bool)
-        used[corners] = True
         material = self._material()
-        mesh = Mesh(
-            self.path.stem, points, start.astype(np.int32), corners.astype(np.int32), tuple(layers), (material,)
-        )
+        mesh = Mesh.trusted(self.path.stem, points, start, corners, layers=tuple(layers), slots=(material,))
         for element in self.elements.values():
             if element.name not in ("vertex", "face", "tristrips") and element.count:
                 self.note("lost", f"{count_of(element.count, element.name)} not carried")
         self._note_properties()
         if not mesh.face_count:
             self.note("lost", "there is no usable face in the file")
-        return mesh if finite.all() else mesh.keep_points(finite | used)
+        return mesh if finite.all() else mesh.keep_points(finite | mesh.point_used)
 
     def _note_properties(self) -> None:
         for name in ("vertex", "face"):
@@ -298,9 +299,7 @@ class _Reading:
             if extra:
                 self.note("lost", f"properties of {name} not carried: {', '.join(extra[:8])}")
 
-    def _faces(
-        self, points: int, finite: NDArray[np.bool_]
-    ) -> tuple[NDArray[np.int64], NDArray[Any], NDArray[np.int64]]:
+    def _faces(self, points: int, finite: NDArray[np.bool_]) -> tuple[NDArray[Any], NDArray[Any], NDArray[np.int64]]:
         """Where faces start, their corners, and the number of the face element each comes from (-1 for strips)."""
         face = self.elements.get("face", _Element("face", 0))
         name = next((one for one in _INDICES if one in face.lists), None)
@@ -404,11 +403,30 @@ def _typed(values: NDArray[np.float64], dtype: str) -> NDArray[Any]:
 
 def _stacked(columns: dict[str, NDArray[Any]], names: tuple[str, ...], dtype: Any) -> NDArray[Any]:
     """Columns as one table."""
+    side_by_side = _side_by_side([columns[name] for name in names])
+    if side_by_side is not None:
+        made = np.empty(side_by_side.shape, dtype)
+        loops.take_columns(side_by_side, made)
+        return made
     out = np.empty((len(columns[names[0]]), len(names)), dtype)
     with np.errstate(invalid="ignore"):
         for k, name in enumerate(names):
             out[:, k] = columns[name]
     return out
+
+
+def _side_by_side(columns: list[NDArray[Any]]) -> NDArray[Any] | None:
+    """Columns that lie beside each other in the file as a view of all of them; None when they do not."""
+    first = columns[0]
+    size, step = first.itemsize, first.strides[0]
+    start = first.__array_interface__["data"][0]
+    for n, one in enumerate(columns):
+        at = one.__array_interface__["data"][0]
+        if one.dtype != first.dtype or at != start + n * size or one.strides[0] != step:
+            return None
+    if not first.dtype.isnative or step < len(columns) * size:
+        return None
+    return np.lib.stride_tricks.as_strided(first, (len(first), len(columns)), (step, size), writeable=False)
 
 
 def _column_layer(

@@ -60,10 +60,31 @@ def _binary(path: Path, data: NDArray[np.uint8], notes: list[Note]) -> Iterator[
         text = f"the header promises {count_of(promised, 'triangle')}; there are {there:,}"
         notes.append(Note("guess", f"{text}, which are taken", "stl", str(path)))
     facets = np.frombuffer(data, _FACET, there, _HEAD)
-    with np.errstate(invalid="ignore"):
-        points = facets["points"].reshape(-1, 3).astype(np.float64)
-    start = np.arange(0, 3 * there + 1, 3)
-    yield from _node(path, path.stem, points, start, _facet_colors(bytes(data[:80]), facets["color"]), notes)
+    colors = _facet_colors(bytes(data[:80]), facets["color"])
+    points, corner_point, bad = _joined(facets["points"].view("<u4"))
+    if bad.any():
+        notes.append(_unusable(int(bad.sum()), path))
+        corner_point = corner_point[np.repeat(~bad, 3)]
+        colors = None if colors is None else colors[~bad]
+    start = np.arange(0, len(corner_point) + 1, 3, dtype=np.int32)
+    if len(corner_point):
+        yield _node(path.stem, points, start, corner_point, colors)
+
+
+def _joined(corners: NDArray[np.uint32]) -> tuple[NDArray[np.float64], NDArray[np.int32], NDArray[np.bool_]]:
+    """The distinct positions of facets (F, 3, 3), the one of each corner, and which facets have none."""
+    facets = len(corners)
+    corner_point, bad = np.empty(3 * facets, np.int32), np.zeros(facets, bool)
+    # A closed surface has half as many points as triangles; tables grow where there are more.
+    room = 1 << max(facets // 2 + 64, 64).bit_length()
+    points = np.empty((0, 3), np.uint32)
+    facet = count = 0
+    while facet < facets:
+        points = np.concatenate([points[:count], np.empty((room - count, 3), np.uint32)])
+        table = np.full(2 * room, -1, np.int32)
+        facet, count = scan.join_corners(corners, facet, points, count, table, corner_point, bad)
+        room *= 2
+    return points[:count].view(np.float32).astype(np.float64), corner_point, bad
 
 
 def _facet_colors(head: bytes, bits: NDArray[np.uint16]) -> NDArray[np.float32] | None:
@@ -109,7 +130,7 @@ def _text(path: Path, data: NDArray[np.uint8], notes: list[Note]) -> Iterator[No
         if last > first:
             span = slice(face_start[first], face_start[last])
             start = face_start[first : last + 1] - face_start[first]
-            yield from _node(path, _solid_name(data, at) or path.stem, points[span], start, None, notes)
+            yield from _text_node(path, _solid_name(data, at) or path.stem, points[span], start, notes)
 
 
 def _longer(table: NDArray[Any]) -> NDArray[Any]:
@@ -123,31 +144,37 @@ def _solid_name(data: NDArray[np.uint8], at: int) -> str:
     return line[5:].decode("utf-8", "replace").strip()
 
 
-def _node(
-    path: Path,
-    name: str,
-    points: NDArray[np.float64],
-    start: NDArray[Any],
-    colors: NDArray[np.float32] | None,
-    notes: list[Note],
+def _text_node(
+    path: Path, name: str, points: NDArray[np.float64], start: NDArray[Any], notes: list[Note]
 ) -> Iterator[Node]:
     """The node of a solid, given the positions of its corners one face after the other."""
     finite = finite_rows(points)
     if not finite.all():
         bad = np.logical_or.reduceat(~finite, start[:-1])
-        text = f"{count_of(int(bad.sum()), 'triangle')} with positions that are no finite numbers left out"
-        notes.append(Note("lost", text, "stl", str(path)))
+        notes.append(_unusable(int(bad.sum()), path))
         size = np.diff(start)
         points = points[np.repeat(~bad, size)]
         start = np.concatenate([[0], np.cumsum(size[~bad])])
-        colors = None if colors is None else colors[~bad]
-    if len(start) < 2:
-        return
-    used, corner_point = compact(join_points(points))
+    if len(start) > 1:
+        used, corner_point = compact(join_points(points))
+        yield _node(name, points[used], start.astype(np.int32), corner_point, None)
+
+
+def _unusable(count: int, path: Path) -> Note:
+    text = f"{count_of(count, 'triangle')} with positions that are no finite numbers left out"
+    return Note("lost", text, "stl", str(path))
+
+
+def _node(
+    name: str,
+    points: NDArray[np.float64],
+    start: NDArray[np.int32],
+    corner_point: NDArray[np.int32],
+    colors: NDArray[np.float32] | None,
+) -> Node:
     layers: tuple[Layer, ...] = ()
     if colors is not None:
         face = np.repeat(np.arange(len(start) - 1), np.diff(start))
         index = np.where(colors[face, 3] > 0, face, -1)
         layers = (Layer("color", colors, index.astype(np.int32)),)
-    mesh = Mesh(name, points[used], start.astype(np.int32), corner_point, layers)
-    yield Node(name, content=mesh)
+    return Node(name, content=Mesh.trusted(name, points, start, corner_point, layers=layers))
