@@ -16,7 +16,6 @@ import pytest
 import zesty_otter as zo
 from zesty_otter.demo import PIECES, write_kit
 from zesty_otter.formats import FORMATS, format_of
-from zesty_otter.formats.files import joined
 from zesty_otter.formats.usd.package import package as package_of
 from zesty_otter.jobs.delivery import deliver
 from zesty_otter.steps import Gather, Join, Names, Normals, Reframe, Select, Triangulate
@@ -97,7 +96,7 @@ def damaged_within(data: bytes, ending: str, dice: random.Random) -> bytes:
         with zipfile.ZipFile(io.BytesIO(data)) as package:
             inside = {name: [package.read(name)] for name in package.namelist()}
         root = next(iter(inside))
-        return joined(package_of(inside | {root: [damaged(inside[root][0], dice)]}))
+        return package_of(inside | {root: [damaged(inside[root][0], dice)]})
     start = 20 if ending == ".glb" else 0
     length = int.from_bytes(data[12:16], "little") if start else len(data)
     document = json.loads(data[start : start + length])

@@ -14,6 +14,7 @@ FAMILIES = {
     "Space and size": ("reframe", "scale", "bake", "pivot"),
     "Surface": ("weld", "clean-up", "merge-flat", "triangulate"),
     "Joining and dividing": ("join", "divide", "gather", "expand"),
+    "Levels of detail": ("levels", "lighten"),
     "Shading": ("normals", "tangents", "uv-sets"),
     "Looks": ("materials", "textures"),
     "Names": ("names",),

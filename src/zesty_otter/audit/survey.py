@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.audit.sizes import SizeGuess, size_guesses
 from zesty_otter.model import Mesh, Node, Note, Placed, Scatter, Scene, Texture, content_bounds, is_default_name
+from zesty_otter.steps.levels import LevelFacts, level_facts
 
 
 @dataclass(frozen=True)
@@ -88,6 +89,7 @@ class Survey:
     has_normals: bool
     has_smoothing: bool
     has_colors: bool
+    levels: tuple[LevelFacts, ...]
     materials: tuple[MaterialFacts, ...]
     textures: tuple[TextureFacts, ...]
     clashing_names: tuple[str, ...]
@@ -131,6 +133,7 @@ def survey(scene: Scene) -> Survey:
         has_normals=any(mesh.normals for mesh in shown),
         has_smoothing=any(mesh.face_smoothing is not None for mesh in shown),
         has_colors=any(mesh.layers_of("color") for mesh in shown),
+        levels=level_facts(scene),
         materials=tuple(
             MaterialFacts(m.name, m.alpha_mode, m.two_sided, tuple(use.texture.name for use in m.textures.values()))
             for m in scene.materials

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import math
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Annotated, Any
 
 import typer
@@ -16,7 +16,8 @@ from rich.table import Table
 from rich.theme import Theme
 
 from zesty_otter._late import compiling_watched
-from zesty_otter.model import Note
+from zesty_otter.model import Note, format_length
+from zesty_otter.steps import LevelFacts
 
 _THEME = Theme(
     {
@@ -93,6 +94,32 @@ def facts(rows: Iterable[tuple[str, str]]) -> Table:
     for label, value in rows:
         made.add_row(label, value)
     return made
+
+
+def level_table(levels: Sequence[LevelFacts]) -> Table:
+    """Levels of detail and what was measured of them: how far the surface moved (at most, and in 95 of 100 places),
+    normals turned and the texture slid, the distance from which nobody sees it, and its share of the picture there.
+    """
+    numbers = ("triangles", "moved by", "mostly", "turned", "texture", "from", "screen")
+    made = table("level", *numbers, title="Levels of detail", numbers=numbers)
+    for one in levels:
+        made.add_row(
+            escape(one.node),
+            f"{one.triangles:,}",
+            _length(one.deviation),
+            _length(one.deviation_95),
+            "" if one.normal_deviation is None else f"{one.normal_deviation:.3g}°",
+            _length(one.texture_slide),
+            "anywhere" if one.distance is not None and one.distance < 0.1 else _length(one.distance),
+            "" if one.screen_height is None or one.screen_height > 10 else f"{100 * one.screen_height:.3g} %",
+        )
+    return made
+
+
+def _length(metres: float | None) -> str:
+    if metres is None:
+        return ""
+    return "0" if metres < 1e-7 else format_length(float(f"{metres:.3g}"))
 
 
 def print_notes(notes: Iterable[Note], *, verbose: bool, quiet: bool) -> None:

@@ -63,6 +63,15 @@ def command(
     ] = "keep",
     pivot_of: Annotated[str, typer.Option(metavar="WHAT", help="object: a pivot each; scene: one for all.")] = "object",
     place: Annotated[str, typer.Option(metavar="WHERE", help="keep, or origin to move pivots there.")] = "keep",
+    budget: Annotated[
+        int | None, typer.Option(metavar="TRIANGLES", help="Make meshes that have more lighter; all of it when absent.")
+    ] = None,
+    levels: Annotated[
+        str | None,
+        typer.Option(
+            metavar="CHAIN", help="Levels of detail: 50,25,10 (percent), 'screen 0.5 0.2', 'deviation 1mm 5mm'."
+        ),
+    ] = None,
     names: Annotated[
         str, typer.Option(metavar="TEMPLATE", help="Template for node names, or keep to leave them.")
     ] = "{name}",
@@ -106,6 +115,10 @@ def command(
     chosen += [*_normals(normals), *_materials(materials), *_textures(textures)]
     chosen += [steps.step_from_text(text) for text in step or ()]
     chosen.append(steps.Pivot(at=pivot, of=pivot_of, place=place))
+    if budget is not None:
+        chosen.append(steps.Lighten(triangles=budget))
+    if levels is not None:
+        chosen.append(steps.Levels(chain=levels))
     if names != "keep":
         chosen.append(steps.Names(template=names))
     chosen.append(steps.Triangulate(diagonal=triangulate))
@@ -127,6 +140,7 @@ def command(
                 "source": str(source),
                 **asdict(arrival),
                 "size": arrival.facts.size,
+                "levels": [asdict(one) for one in steps.level_facts(scene)],
                 "renamed": [asdict(one) for one in scene.renamed],
                 "notes": [asdict(note) for note in (*scene.notes, *notes)],
             }
@@ -227,7 +241,7 @@ def show(source: Path, scene: Scene, arrival: Arrival) -> None:
         console.facts(
             [
                 ("size", size),
-                ("triangles", f"{facts.triangles:,}"),
+                ("triangles", _triangles(scene, facts.triangles)),
                 ("vertices", f"{facts.vertices:,}"),
                 ("slots", f"{facts.sections} of {escape(sections)}"),
                 ("file", format_bytes(facts.bytes)),
@@ -235,9 +249,20 @@ def show(source: Path, scene: Scene, arrival: Arrival) -> None:
             ]
         )
     )
+    found = steps.level_facts(scene)
+    if found:
+        results.print()
+        results.print(console.level_table(found))
     if scene.renamed:
         results.print()
         results.print(name_table(scene.renamed))
+
+
+def _triangles(scene: Scene, total: int) -> str:
+    """What is seen near by, and everything, where that is more."""
+    seen = [placed.node for placed in scene.walk() if placed.node.role == "visible"]
+    near = sum(mesh.triangle_count for node in seen if (mesh := node.mesh) is not None)
+    return f"{near:,}, {total:,} with levels and all else" if 0 < near < total else f"{total:,}"
 
 
 def name_table(renamed: tuple[Renamed, ...]) -> Any:

@@ -65,6 +65,9 @@ def show(found: Survey, *, verbose: bool) -> None:
     if found.nodes:
         results.print()
         results.print(_node_table(found, len(found.nodes) if verbose else _MOST_NODES))
+    if found.levels:
+        results.print()
+        results.print(console.level_table(found.levels))
     if found.materials:
         results.print()
         results.print(_material_table(found))

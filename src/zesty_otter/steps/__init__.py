@@ -10,6 +10,8 @@ from zesty_otter.steps.base import Length, Step, apply
 from zesty_otter.steps.cleanup import CleanUp, Weld
 from zesty_otter.steps.instances import Expand, Gather
 from zesty_otter.steps.joining import Divide, Join
+from zesty_otter.steps.levels import LevelFacts, Levels, level_facts
+from zesty_otter.steps.lighter import Lighten
 from zesty_otter.steps.materials import Materials
 from zesty_otter.steps.names import Names
 from zesty_otter.steps.pivot import Pivot
@@ -42,6 +44,8 @@ STEPS: dict[str, type[Step]] = {
         Join,
         Divide,
         Pivot,
+        Lighten,
+        Levels,
         Names,
         Triangulate,
         Tangents,
@@ -107,6 +111,9 @@ __all__ = [
     "Gather",
     "Join",
     "Length",
+    "LevelFacts",
+    "Levels",
+    "Lighten",
     "Materials",
     "MergeFlat",
     "Names",
@@ -124,6 +131,7 @@ __all__ = [
     "Weld",
     "Words",
     "apply",
+    "level_facts",
     "register",
     "step_from_text",
     "step_named",

@@ -9,6 +9,7 @@ import unicodedata
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any, ClassVar, Literal
 
 from pydantic import Field, field_validator
@@ -27,6 +28,7 @@ from zesty_otter.model import (
     count_of,
     is_default_name,
 )
+from zesty_otter.steps.assets import TEMPLATES
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.words import chosen_numbers
 
@@ -69,7 +71,8 @@ class Names(Step):
     )
     roles: dict[str, str] = Field(
         default_factory=dict,
-        description="Templates for nodes of some roles; {name} is the asset's there where it is known.",
+        description="Templates for nodes of some roles, such as level; {name} is the asset's there where it is known."
+        " Others follow the template with what tells their role: {name}_LOD{level}, {name}_collision_{n}.",
     )
     prefixes: dict[str, str] = Field(default_factory=dict, description="What stands before the names of a role.")
     suffixes: dict[str, str] = Field(default_factory=dict, description="What stands behind the names of a role.")
@@ -132,7 +135,7 @@ class Names(Step):
         table = _Table(self.table, self.undo)
         renamed: list[Renamed] = []
         notes: list[Note] = []
-        node_names = self._node_names(scene, numbers, table, renamed, notes)
+        node_names, owners = self._node_names(scene, numbers, table, renamed, notes)
         meshes = _named("mesh", scene.meshes, self._mesh_namer(scene, numbers, node_names, table), renamed)
         # What all nodes share keeps its name when only some are meant.
         shared = not self.only
@@ -140,7 +143,7 @@ class Names(Step):
         textures = _named("texture", scene.textures if shared else (), self._file_namer(table), renamed)
         if not renamed:
             return scene.with_notes(*notes) if notes else scene
-        changed = _with_names(scene, node_names, meshes, materials, textures)
+        changed = _with_names(scene, node_names, owners, meshes, materials, textures)
         notes.append(self.note(f"{count_of(len(renamed), 'name')} changed"))
         return replace(changed, renamed=(*scene.renamed, *renamed)).with_notes(*notes)
 
@@ -163,10 +166,13 @@ class Names(Step):
 
     def _node_names(
         self, scene: Scene, numbers: set[int], table: _Table, renamed: list[Renamed], notes: list[Note]
-    ) -> list[str]:
+    ) -> tuple[list[str], dict[int, str]]:
+        """The new name of every node, and of the asset that nodes of other roles belong to."""
         order = list(scene.walk())
         unique = self._unique_namer(placed.node.name for placed in order if placed.number not in numbers)
         names, defaults, clashes = [], [], []
+        owners: dict[int, str] = {}
+        visible: dict[str, tuple[str, str]] = {}  # of visible nodes: what they are called now, and what is behind that
         counts: dict[tuple[str, str], int] = {}
         for number, placed in enumerate(order, 1):
             node = placed.node
@@ -181,6 +187,9 @@ class Names(Step):
                     defaults.append(node.name)
                 template = self.replace_defaults if default and self.replace_defaults else self._template(node)
                 tokens = _tokens(placed, scene, number, self._searched(node.name))
+                if node.role != "visible" and tokens["name"] in visible:
+                    owners[placed.number], behind = visible[tokens["name"]]
+                    tokens["name"] += behind
                 same = tokens["name"], node.role
                 counts[same] = counts.get(same, 0) + 1
                 wanted = _filled(template, {**tokens, "n": str(counts[same])})
@@ -189,16 +198,23 @@ class Names(Step):
             if new.lower() != self.safe(wanted).lower() and not table.undoes("node", node.name):
                 clashes.append(self.safe(wanted))
             names.append(new)
+            if node.role == "visible":
+                plain = self.safe(wanted)
+                visible[node.name] = new, new[len(plain) :] if new.startswith(plain) else ""
             if new != node.name:
                 renamed.append(Renamed("node", node.name, new))
         if defaults and not self.replace_defaults:
             notes.append(self.note(f"names nobody seems to have chosen: {_listed(defaults)}", kind="guess"))
         if clashes:
             notes.append(self.note(f"wanted by more than one node, so numbered: {_listed(clashes)}", kind="guess"))
-        return names
+        return names, owners
 
     def _template(self, node: Node) -> str:
-        return self.roles.get(node.role, self.template)
+        usual = TEMPLATES.get(node.role)
+        if node.role in self.roles or usual is None or "{name}" not in self.template:
+            return self.roles.get(node.role, self.template)
+        # What tells its role by its name goes on telling it.
+        return self.template.replace("{name}", usual[0])
 
     def _unique_namer(self, used: Iterable[str] = ()) -> Callable[[str], str]:
         taken = {name.lower() for name in used}
@@ -359,6 +375,7 @@ def _named(kind: str, things: tuple[Any, ...], rename: Callable[[str], str], ren
 def _with_names(
     scene: Scene,
     node_names: list[str],
+    owners: Mapping[int, str],
     meshes: Mapping[int, str],
     materials: Mapping[int, str],
     textures: Mapping[int, str],
@@ -384,6 +401,8 @@ def _with_names(
         return mesh if name == mesh.name else mesh.replace(name=name)
 
     def rename_node(n: int, node: Node) -> Node:
+        if "asset" in node.properties and owners.get(n, node.properties["asset"]) != node.properties["asset"]:
+            node = replace(node, properties=MappingProxyType({**node.properties, "asset": owners[n]}))
         return node if node.name == node_names[n] else replace(node, name=node_names[n])
 
     return scene.map_meshes(rename_mesh).map_materials(rename_material).rebuilt(rename_node)

@@ -1,0 +1,826 @@
+"""Edge collapse by quadric error, one compiled pass over a priority queue.
+
+M. Garland and P. Heckbert (1997), "Surface simplification using quadric error metrics"; what attributes cost
+follows H. Hoppe (1999), "New quadric metric for simplifying meshes with appearance attributes".
+
+What is met together lies together, because memory decides how long this takes:
+``real`` (V, 16): the quadric of a point (xx xy xz yy yz zz xd yd zd dd) and its position;
+``vert`` (V, 8): whole numbers of a point, by the names below;
+``face`` (8 T,): of each triangle its points, the next corner at each of them (-1 at the end), and flags;
+``entry`` (E, 4): of each candidate the points of an edge, the sum of their versions that its cost is of (`_GONE`
+when it is no more), and the edge's feature bits with four times the number of refusals;
+``owner`` (3 T,): the candidate of each edge of each triangle.
+
+Corners are numbered 8 * triangle + k, and edge c runs from corner c to the next one of its triangle. Invariants:
+the chain from ``vert[v, FIRST]`` meets all corners at a point, among them some of dead triangles; both sides of an
+edge have the same feature bits.
+"""
+
+import math
+
+import numpy as np
+
+from zesty_otter._compile import kernel
+
+FEATURE, BORDER = 1, 2
+FIRST, VERSION, DEGREE, INTO, MARK, LOCKED, SINGLE = range(7)
+LIVES = 64
+_GONE = -2
+_ROUNDS = 10  # how often all that was refused is tried again, with ever worse triangles, while nothing goes
+_NEVER = 1e30  # the cost of what may not be
+_MOST_WEDGES = 30
+
+# What `collapse` keeps between calls, as places in its ``state``.
+ALIVE, HEAP, TAG, PARKED, SINCE, ROUNDS, STUCK = range(7)
+
+# Where what two points become may be.
+_NOWHERE, _FREE, _AT_U, _AT_V, _EITHER = range(5)
+
+
+@kernel
+def _next(c):
+    return c + 1 if c % 3 < 2 else c - 2
+
+
+@kernel
+def _previous(c):
+    return c - 1 if c % 3 > 0 else c + 2
+
+
+@kernel
+def link_corners(tri, first, following):
+    for c in range(len(tri) - 1, -1, -1):
+        following[c] = first[tri[c]]
+        first[tri[c]] = c
+
+
+@kernel
+def find_features(tri, first, following, wedge, section, feature, degree, locked):
+    """Marks borders, seams and edges between sections, and locks the ends of edges with more than two faces."""
+    for c in range(len(tri)):
+        t, a, b = c // 3, tri[c], tri[_next(c)]
+        others = 0
+        other = -1
+        at_a = at_b = 0
+        here = first[a]
+        while here >= 0:
+            if here // 3 != t:
+                n, p = _next(here), _previous(here)
+                if tri[n] == b or tri[p] == b:
+                    others += 1
+                    other = here // 3
+                    at_a, at_b = here, n if tri[n] == b else p
+            here = following[here]
+        if others == 0:
+            feature[c] = FEATURE | BORDER
+            degree[a] += 1
+            degree[b] += 1
+        elif others > 1:
+            feature[c] = FEATURE
+            locked[a] = locked[b] = True
+        elif section[t] != section[other] or wedge[c] != wedge[at_a] or wedge[_next(c)] != wedge[at_b]:
+            feature[c] = FEATURE
+            if t < other:
+                degree[a] += 1
+                degree[b] += 1
+
+
+@kernel
+def _add_plane(q, v, x, y, z, d, w):
+    q[v, 0] += w * x * x
+    q[v, 1] += w * x * y
+    q[v, 2] += w * x * z
+    q[v, 3] += w * y * y
+    q[v, 4] += w * y * z
+    q[v, 5] += w * z * z
+    q[v, 6] += w * x * d
+    q[v, 7] += w * y * d
+    q[v, 8] += w * z * d
+    q[v, 9] += w * d * d
+
+
+@kernel
+def gather_quadrics(points, tri, feature, usual_area, border_weight, seam_weight, q):
+    """Adds the planes of faces, and planes upright on features, weighted by squared length.
+
+    Faces weigh by the root of their area: between one weight for all, which sees small parts only, and area
+    itself, which sees large ones only.
+    """
+    for t in range(len(tri) // 3):
+        a, b, c = tri[3 * t], tri[3 * t + 1], tri[3 * t + 2]
+        ux, uy, uz = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
+        vx, vy, vz = points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2]
+        nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+        length = math.sqrt(nx * nx + ny * ny + nz * nz)
+        if length == 0.0:
+            continue
+        nx, ny, nz = nx / length, ny / length, nz / length
+        d = -(nx * points[a, 0] + ny * points[a, 1] + nz * points[a, 2])
+        w = math.sqrt(usual_area * length / 2)
+        for k in range(3):
+            _add_plane(q, tri[3 * t + k], nx, ny, nz, d, w)
+        for k in range(3):
+            e = 3 * t + k
+            if not feature[e]:
+                continue
+            i, j = tri[e], tri[_next(e)]
+            ex, ey, ez = points[j, 0] - points[i, 0], points[j, 1] - points[i, 1], points[j, 2] - points[i, 2]
+            mx, my, mz = ny * ez - nz * ey, nz * ex - nx * ez, nx * ey - ny * ex
+            squared = mx * mx + my * my + mz * mz
+            if squared == 0.0:
+                continue
+            size = math.sqrt(squared)
+            mx, my, mz = mx / size, my / size, mz / size
+            d2 = -(mx * points[i, 0] + my * points[i, 1] + mz * points[i, 2])
+            w = squared * (border_weight if feature[e] & BORDER else seam_weight)
+            _add_plane(q, i, mx, my, mz, d2, w)
+            _add_plane(q, j, mx, my, mz, d2, w)
+
+
+@kernel
+def gather_gradients(points, tri, wedge, values, slope):
+    """Adds to each wedge the area, and the area times slope and offset of every attribute, of its faces.
+
+    ``slope`` (W, 2 + 4 m): error so far, area, then three numbers of slope and one of offset an attribute.
+    """
+    for t in range(len(tri) // 3):
+        a, b, c = tri[3 * t], tri[3 * t + 1], tri[3 * t + 2]
+        ux, uy, uz = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
+        vx, vy, vz = points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2]
+        nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+        squared = nx * nx + ny * ny + nz * nz
+        longest = max(ux * ux + uy * uy + uz * uz, vx * vx + vy * vy + vz * vz)
+        # Along a sliver a slope says nothing.
+        if squared <= 1e-6 * longest * longest:
+            continue
+        gux, guy, guz = (vy * nz - vz * ny) / squared, (vz * nx - vx * nz) / squared, (vx * ny - vy * nx) / squared
+        gvx, gvy, gvz = (ny * uz - nz * uy) / squared, (nz * ux - nx * uz) / squared, (nx * uy - ny * ux) / squared
+        area = math.sqrt(squared) / 2
+        for j in range(values.shape[1]):
+            s0 = values[wedge[3 * t], j]
+            s1, s2 = values[wedge[3 * t + 1], j] - s0, values[wedge[3 * t + 2], j] - s0
+            gx, gy, gz = s1 * gux + s2 * gvx, s1 * guy + s2 * gvy, s1 * guz + s2 * gvz
+            d = s0 - (gx * points[a, 0] + gy * points[a, 1] + gz * points[a, 2])
+            for k in range(3):
+                w = wedge[3 * t + k]
+                slope[w, 2 + 4 * j] += area * gx
+                slope[w, 3 + 4 * j] += area * gy
+                slope[w, 4 + 4 * j] += area * gz
+                slope[w, 5 + 4 * j] += area * d
+        for k in range(3):
+            slope[wedge[3 * t + k], 1] += area
+
+
+@kernel
+def _after(c):
+    return c + 1 if c & 7 < 2 else c - 2
+
+
+@kernel
+def _before(c):
+    return c - 1 if c & 7 > 0 else c + 2
+
+
+@kernel
+def _row(c):
+    return (c >> 3) * 3 + (c & 7)
+
+
+@kernel
+def _lives(face, c):
+    return face[c & ~7 | 6] & LIVES
+
+
+@kernel
+def _bits(face, e):
+    return face[e & ~7 | 6] >> 2 * (e & 7) & 3
+
+
+@kernel
+def _mark(face, e, bits):
+    face[e & ~7 | 6] |= bits << 2 * (e & 7)
+
+
+@kernel
+def _between(slope, a, b, x, y, z):
+    """How much two wedges disagree on the attributes at a position, weighted by their areas."""
+    wa, wb = slope[a, 1], slope[b, 1]
+    if a == b or wa <= 0.0 or wb <= 0.0:
+        return 0.0
+    total = 0.0
+    for j in range((slope.shape[1] - 2) // 4):
+        k = 2 + 4 * j
+        sa = (slope[a, k] * x + slope[a, k + 1] * y + slope[a, k + 2] * z + slope[a, k + 3]) / wa
+        sb = (slope[b, k] * x + slope[b, k + 1] * y + slope[b, k + 2] * z + slope[b, k + 3]) / wb
+        total += (sa - sb) * (sa - sb)
+    return total * wa * wb / (wa + wb)
+
+
+@kernel
+def _error(real, u, v, x, y, z):
+    xx, xy, xz = real[u, 0] + real[v, 0], real[u, 1] + real[v, 1], real[u, 2] + real[v, 2]
+    yy, yz, zz = real[u, 3] + real[v, 3], real[u, 4] + real[v, 4], real[u, 5] + real[v, 5]
+    e = x * (xx * x + 2 * (xy * y + xz * z)) + y * (yy * y + 2 * yz * z) + zz * z * z
+    e += 2 * ((real[u, 6] + real[v, 6]) * x + (real[u, 7] + real[v, 7]) * y + (real[u, 8] + real[v, 8]) * z)
+    return max(e + real[u, 9] + real[v, 9], 0.0)
+
+
+@kernel
+def _place(real, u, v, mode):
+    """The position with the least error for what two points become, and the error.
+
+    The quadric is pulled weakly to the middle of the edge, which settles directions it says nothing of; a second
+    round takes the pull out of all others.
+    """
+    ux, uy, uz = real[u, 10], real[u, 11], real[u, 12]
+    vx, vy, vz = real[v, 10], real[v, 11], real[v, 12]
+    if mode == _FREE:
+        mx, my, mz = (ux + vx) / 2, (uy + vy) / 2, (uz + vz) / 2
+        xx, xy, xz = real[u, 0] + real[v, 0], real[u, 1] + real[v, 1], real[u, 2] + real[v, 2]
+        yy, yz, zz = real[u, 3] + real[v, 3], real[u, 4] + real[v, 4], real[u, 5] + real[v, 5]
+        # Relative to the middle, so that what is solved for is small.
+        bx = real[u, 6] + real[v, 6] + xx * mx + xy * my + xz * mz
+        by = real[u, 7] + real[v, 7] + xy * mx + yy * my + yz * mz
+        bz = real[u, 8] + real[v, 8] + xz * mx + yz * my + zz * mz
+        pull = 1e-7 * (xx + yy + zz) + 1e-300
+        px, py, pz = xx + pull, yy + pull, zz + pull
+        ixx, ixy, ixz = py * pz - yz * yz, xz * yz - xy * pz, xy * yz - xz * py
+        iyy, iyz, izz = px * pz - xz * xz, xy * xz - px * yz, px * py - xy * xy
+        det = px * ixx + xy * ixy + xz * ixz
+        if det > 0.0:
+            x, y, z = 0.0, 0.0, 0.0
+            for _ in range(2):
+                rx = bx + xx * x + xy * y + xz * z
+                ry = by + xy * x + yy * y + yz * z
+                rz = bz + xz * x + yz * y + zz * z
+                x -= (ixx * rx + ixy * ry + ixz * rz) / det
+                y -= (ixy * rx + iyy * ry + iyz * rz) / det
+                z -= (ixz * rx + iyz * ry + izz * rz) / det
+            long = (ux - vx) * (ux - vx) + (uy - vy) * (uy - vy) + (uz - vz) * (uz - vz)
+            if x * x + y * y + z * z <= 4 * long:
+                x, y, z = x + mx, y + my, z + mz
+                e = _error(real, u, v, x, y, z)
+                # An end that is as good but for rounding keeps corners where they are.
+                slack = e + 1e-20 * (xx + yy + zz)
+                if _error(real, u, v, ux, uy, uz) <= slack:
+                    return ux, uy, uz, e
+                if _error(real, u, v, vx, vy, vz) <= slack:
+                    return vx, vy, vz, e
+                return x, y, z, e
+        mode = _EITHER
+    eu = _error(real, u, v, ux, uy, uz) if mode != _AT_V else np.inf
+    ev = _error(real, u, v, vx, vy, vz) if mode != _AT_U else np.inf
+    if eu <= ev:
+        return ux, uy, uz, eu
+    return vx, vy, vz, ev
+
+
+@kernel
+def _mode(vert, u, v, bits, only_old):
+    """Where what two points become may be."""
+    fixed_u = vert[u, LOCKED] or (vert[u, DEGREE] != 0 and vert[u, DEGREE] != 2)
+    fixed_v = vert[v, LOCKED] or (vert[v, DEGREE] != 0 and vert[v, DEGREE] != 2)
+    if vert[u, LOCKED] and vert[v, LOCKED]:
+        return _NOWHERE
+    if bits == 0:
+        # Off a feature only what is on none may go.
+        fixed_u, fixed_v = vert[u, LOCKED] or vert[u, DEGREE] != 0, vert[v, LOCKED] or vert[v, DEGREE] != 0
+        if fixed_u and fixed_v:
+            return _NOWHERE
+    if not fixed_u and not fixed_v:
+        return _EITHER if only_old else _FREE
+    if vert[u, LOCKED] or not fixed_v:
+        return _AT_U
+    if vert[v, LOCKED] or not fixed_u:
+        return _AT_V
+    return _EITHER
+
+
+@kernel
+def _evaluate(real, vert, face, wedge, slope, u, v, bits, only_old, limit):
+    """What making one point of an edge costs (negative when it must not be) and where that point is."""
+    mode = _mode(vert, u, v, bits, only_old)
+    if mode == _NOWHERE:
+        return -1.0, 0.0, 0.0, 0.0
+    x, y, z, e = _place(real, u, v, mode)
+    # The trace of a quadric is the weight of its planes.
+    weight = real[u, 0] + real[u, 3] + real[u, 5] + real[v, 0] + real[v, 3] + real[v, 5]
+    if e > limit * limit * weight:
+        return -1.0, x, y, z
+    if slope.shape[1] > 2:
+        c = vert[u, FIRST]
+        alone = vert[u, SINGLE] >= 0 and vert[v, SINGLE] >= 0
+        a, b = vert[u, SINGLE], vert[v, SINGLE]
+        while alone or c >= 0:
+            other = -1
+            if not alone and _lives(face, c):
+                other = _after(c) if face[_after(c)] == v else _before(c) if face[_before(c)] == v else -1
+                a, b = wedge[_row(c)], wedge[_row(max(other, 0))]
+            if alone or other >= 0:
+                e += slope[a, 0] + slope[b, 0] + _between(slope, a, b, x, y, z)
+            if alone:
+                break
+            c = face[c + 3]
+    dx, dy, dz = real[u, 10] - real[v, 10], real[u, 11] - real[v, 11], real[u, 12] - real[v, 12]
+    long = dx * dx + dy * dy + dz * dz
+    # Where nothing costs anything, short edges go first.
+    return e + 1e-10 * long * long, x, y, z
+
+
+@kernel
+def _sift_up(heap, at, key):
+    while at > 0:
+        above = (at - 1) >> 2
+        if heap[above] <= key:
+            break
+        heap[at] = heap[above]
+        at = above
+    heap[at] = key
+
+
+@kernel
+def _sift_down(heap, count, at, key):
+    while True:
+        child = 4 * at + 1
+        if child >= count:
+            break
+        best, least = child, heap[child]
+        for k in range(child + 1, min(child + 4, count)):
+            if heap[k] < least:
+                best, least = k, heap[k]
+        if least >= key:
+            break
+        heap[at] = least
+        at = best
+    heap[at] = key
+
+
+@kernel
+def _key(cost, number, as_float, as_bits):
+    # Two views of the same four bytes: the bits of numbers that are not negative are in their order.
+    as_float[0] = cost
+    return np.uint64(as_bits[0]) << np.uint64(32) | np.uint64(number)
+
+
+@kernel
+def _keeps_shape(real, p, b, c, x, y, z, strict):
+    """Whether a triangle neither turns over nor becomes a sliver when one of its points moves."""
+    ux, uy, uz = real[b, 10] - real[p, 10], real[b, 11] - real[p, 11], real[b, 12] - real[p, 12]
+    vx, vy, vz = real[c, 10] - real[p, 10], real[c, 11] - real[p, 11], real[c, 12] - real[p, 12]
+    ox, oy, oz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+    old_size = ux * ux + uy * uy + uz * uz + vx * vx + vy * vy + vz * vz
+    ux, uy, uz = real[b, 10] - x, real[b, 11] - y, real[b, 12] - z
+    vx, vy, vz = real[c, 10] - x, real[c, 11] - y, real[c, 12] - z
+    nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+    new_size = ux * ux + uy * uy + uz * uz + vx * vx + vy * vy + vz * vz
+    wx, wy, wz = real[b, 10] - real[c, 10], real[b, 11] - real[c, 11], real[b, 12] - real[c, 12]
+    base = wx * wx + wy * wy + wz * wz
+    old, new = ox * ox + oy * oy + oz * oz, nx * nx + ny * ny + nz * nz
+    if old <= 1e-24 * old_size * old_size:
+        return True  # it had no side to turn over
+    if ox * nx + oy * ny + oz * nz < 0.2 * math.sqrt(old * new):
+        return False
+    # Twice the area over the sum of squared sides: 0.29 for an equal-sided triangle. Long thin ones lie
+    # inside what is round, and no quadric sees it.
+    shape_old, shape_new = math.sqrt(old) / (old_size + base), math.sqrt(new) / (new_size + base)
+    return shape_new >= strict * min(0.12, 0.6 * shape_old)
+
+
+@kernel
+def _allowed(real, vert, face, wedge, ring, shared, pairs, u, v, x, y, z, most, strict):
+    """Whether two points may become one: the surface keeps its topology, its faces their sides.
+
+    Both have just the neighbours in common that face the edge between them (T. Dey et al., 1999, "Topology
+    preserving edge contraction"). Fills ``pairs`` with the wedges that become one.
+    """
+    on_edge = valence = around = 0
+    c = vert[u, FIRST]
+    while c >= 0:
+        if _lives(face, c):
+            b, d = face[_after(c)], face[_before(c)]
+            valence += 1
+            if valence >= len(ring) // 2:
+                return False
+            if b == v or d == v:
+                other = _after(c) if b == v else _before(c)
+                if on_edge >= 2:
+                    return False
+                pairs[on_edge, 0] = wedge[_row(c)] if len(wedge) else 0
+                pairs[on_edge, 1] = wedge[_row(other)] if len(wedge) else 0
+                on_edge += 1
+            elif not _keeps_shape(real, u, b, d, x, y, z, strict):
+                return False
+            ring[2 * around], ring[2 * around + 1] = b, d
+            around += 1
+        c = face[c + 3]
+    if on_edge == 0 or (on_edge == 2 and (pairs[0, 0] == pairs[1, 0]) != (pairs[0, 1] == pairs[1, 1])):
+        return False  # a seam would end where it did not
+    common = 0
+    c = vert[v, FIRST]
+    while c >= 0:
+        if _lives(face, c):
+            b, d = face[_after(c)], face[_before(c)]
+            valence += 1
+            if b != u and d != u and not _keeps_shape(real, v, b, d, x, y, z, strict):
+                return False
+            shared_b = shared_d = False
+            for k in range(2 * around):
+                shared_b = shared_b or ring[k] == b
+                shared_d = shared_d or ring[k] == d
+            if b != u and d != u and shared_b and shared_d:
+                # Two faces on the same three points must not come about.
+                for k in range(around):
+                    i, j = ring[2 * k], ring[2 * k + 1]
+                    if (i == b and j == d) or (i == d and j == b):
+                        return False
+            if shared_b and b != u:
+                met = False
+                for k in range(common):
+                    met = met or shared[k] == b
+                if not met:
+                    shared[common] = b
+                    common += 1
+            if shared_d and d != u:
+                met = False
+                for k in range(common):
+                    met = met or shared[k] == d
+                if not met:
+                    shared[common] = d
+                    common += 1
+            if common > on_edge:
+                return False
+        c = face[c + 3]
+    return common == on_edge and valence <= most
+
+
+@kernel
+def _closest(real, a, b, c, x, y, z):
+    """Squared distance of a position to a triangle, and the shares of its points in the nearest one of it.
+
+    C. Ericson (2005), "Real-time collision detection", section 5.1.5.
+    """
+    abx, aby, abz = real[b, 10] - real[a, 10], real[b, 11] - real[a, 11], real[b, 12] - real[a, 12]
+    acx, acy, acz = real[c, 10] - real[a, 10], real[c, 11] - real[a, 11], real[c, 12] - real[a, 12]
+    apx, apy, apz = x - real[a, 10], y - real[a, 11], z - real[a, 12]
+    d1, d2 = abx * apx + aby * apy + abz * apz, acx * apx + acy * apy + acz * apz
+    bpx, bpy, bpz = apx - abx, apy - aby, apz - abz
+    d3, d4 = abx * bpx + aby * bpy + abz * bpz, acx * bpx + acy * bpy + acz * bpz
+    cpx, cpy, cpz = apx - acx, apy - acy, apz - acz
+    d5, d6 = abx * cpx + aby * cpy + abz * cpz, acx * cpx + acy * cpy + acz * cpz
+    va, vb, vc = d3 * d6 - d5 * d4, d5 * d2 - d1 * d6, d1 * d4 - d3 * d2
+    if d1 <= 0 and d2 <= 0:
+        s, t = 0.0, 0.0
+    elif d3 >= 0 and d4 <= d3:
+        s, t = 1.0, 0.0
+    elif vc <= 0 and d1 >= 0 and d3 <= 0 and d1 > d3:
+        s, t = d1 / (d1 - d3), 0.0
+    elif d6 >= 0 and d5 <= d6:
+        s, t = 0.0, 1.0
+    elif vb <= 0 and d2 >= 0 and d6 <= 0 and d2 > d6:
+        s, t = 0.0, d2 / (d2 - d6)
+    elif va <= 0 and d4 - d3 >= 0 and d5 - d6 >= 0:
+        t = (d4 - d3) / ((d4 - d3) + (d5 - d6))
+        s = 1.0 - t
+    else:
+        s, t = vb / (va + vb + vc), vc / (va + vb + vc)
+    ex, ey, ez = apx - s * abx - t * acx, apy - s * aby - t * acy, apz - s * abz - t * acz
+    return ex * ex + ey * ey + ez * ez, 1.0 - s - t, s, t
+
+
+@kernel
+def _listed(found, count, w):
+    for n in range(count):
+        if found[n] == w:
+            return n
+    return -1
+
+
+@kernel
+def _carry(real, vert, face, wedge, values, family, column_layer, slope, pairs, u, v,
+           x, y, z, found, fresh):  # fmt: skip
+    """Gives the wedges of what two points become the attributes of the surface nearest to its position.
+
+    Each takes them from its own faces only, so that what is on one side of a seam stays there. Returns whether
+    there was room; nothing has changed when there was not.
+    """
+    m = values.shape[1]
+    if m == 0:
+        return True
+    on_edge = 2 if pairs[1, 0] >= 0 else 1
+    count = 0
+    for end in range(2):
+        c = vert[u, FIRST] if end == 0 else vert[v, FIRST]
+        while c >= 0:
+            if _lives(face, c):
+                w = wedge[_row(c)]
+                for n in range(on_edge):
+                    w = pairs[n, 0] if w == pairs[n, 1] else w
+                if _listed(found, count, w) < 0:
+                    if count == _MOST_WEDGES:
+                        return False
+                    found[count] = w
+                    fresh[count, 0] = np.inf
+                    count += 1
+            c = face[c + 3]
+    for end in range(2):
+        c = vert[u, FIRST] if end == 0 else vert[v, FIRST]
+        while c >= 0:
+            if _lives(face, c):
+                w = wedge[_row(c)]
+                for n in range(on_edge):
+                    w = pairs[n, 0] if w == pairs[n, 1] else w
+                at = _listed(found, count, w)
+                n1, n2 = _after(c), _before(c)
+                near, sa, sb, sc = _closest(real, face[c], face[n1], face[n2], x, y, z)
+                if near < fresh[at, 0]:
+                    fresh[at, 0] = near
+                    for j in range(m):
+                        fresh[at, 1 + j] = sa * values[wedge[_row(c)], j] + sb * values[wedge[_row(n1)], j]
+                        fresh[at, 1 + j] += sc * values[wedge[_row(n2)], j]
+            c = face[c + 3]
+    for n in range(on_edge):
+        a, b = pairs[n, 0], pairs[n, 1]
+        if n == 1 and a == pairs[0, 0]:
+            continue
+        slope[a, 0] += slope[b, 0] + _between(slope, a, b, x, y, z)
+        for k in range(1, slope.shape[1]):
+            slope[a, k] += slope[b, k]
+        for layer in range(family.shape[1]):
+            old, new = family[b, layer], family[a, layer]
+            for k in range(count):
+                if family[found[k], layer] == old:
+                    family[found[k], layer] = new
+    for k in range(count):
+        for j in range(m):
+            # What was one value in a layer stays one.
+            layer = column_layer[j]
+            total, many = 0.0, 0
+            for o in range(count):
+                if family[found[o], layer] == family[found[k], layer]:
+                    total += fresh[o, 1 + j]
+                    many += 1
+            values[found[k], j] = total / many
+    vert[u, SINGLE] = found[0] if count == 1 else -1
+    return True
+
+
+@kernel
+def _count_features(vert, face, state, v):
+    state[TAG] += 2
+    count = 0
+    c = vert[v, FIRST]
+    while c >= 0:
+        if _lives(face, c):
+            n, p = _after(c), _before(c)
+            if _bits(face, c) and vert[face[n], MARK] != state[TAG]:
+                vert[face[n], MARK] = state[TAG]
+                count += 1
+            if _bits(face, p) and vert[face[p], MARK] != state[TAG]:
+                vert[face[p], MARK] = state[TAG]
+                count += 1
+        c = face[c + 3]
+    return count
+
+
+@kernel
+def _merge(real, vert, face, wedge, entry, owner, state, pairs, u, v, x, y, z):
+    """Makes one point of two, where it is to be; the faces between them die."""
+    on_edge = 2 if pairs[1, 0] >= 0 else 1
+    wings = 0
+    wing0 = wing1 = -1
+    bits0 = bits1 = 0
+    touched = vert[u, DEGREE] + vert[v, DEGREE] > 0
+    keep0 = keep1 = -1
+    head = tail = -1
+    for end in range(2):
+        c = vert[u, FIRST] if end == 0 else vert[v, FIRST]
+        there = v if end == 0 else u
+        while c >= 0:
+            after = face[c + 3]
+            n, p = _after(c), _before(c)
+            if _lives(face, c) and (face[n] == there or face[p] == there):
+                # A face between the two: what bounded it goes on to the faces beyond it.
+                w = face[p] if face[n] == there else face[n]
+                mine = np.int64(_bits(face, p) if face[n] == there else _bits(face, c))
+                across = np.int64(_bits(face, n) if face[n] == there else _bits(face, _before(p)))
+                if end == 0:
+                    first = owner[_row(p if face[n] == there else c)]
+                    second = owner[_row(n if face[n] == there else _before(p))]
+                    if entry[first, 2] != _GONE and first != second:
+                        entry[second, 2] = _GONE
+                    else:
+                        first = second
+                    if wings == 0:
+                        wing0, bits0, keep0 = w, mine | across, first
+                    else:
+                        wing1, bits1, keep1 = w, mine | across, first
+                    wings += 1
+                else:
+                    face[c & ~7 | 6] &= ~LIVES
+                    state[ALIVE] -= 1
+            elif _lives(face, c):
+                if end == 1:
+                    face[c] = u
+                    for k in range(on_edge if len(wedge) else 0):
+                        if wedge[_row(c)] == pairs[k, 1]:
+                            wedge[_row(c)] = pairs[k, 0]
+                            break
+                if head < 0:
+                    head = c
+                else:
+                    face[tail + 3] = c
+                tail = c
+            c = after
+        if end == 0 and tail >= 0:
+            face[tail + 3] = -1
+    if tail >= 0:
+        face[tail + 3] = -1
+    vert[u, FIRST], vert[v, FIRST] = head, -1
+    real[u, 10], real[u, 11], real[u, 12] = x, y, z
+    for k in range(10):
+        real[u, k] += real[v, k]
+    there0 = there1 = False
+    c = head
+    while c >= 0:
+        n, p = _after(c), _before(c)
+        for side in range(2):
+            e = c if side == 0 else p
+            w = face[n] if side == 0 else face[p]
+            if w == wing0:
+                there0 = True
+                owner[_row(e)] = keep0
+                _mark(face, e, bits0)
+            elif w == wing1:
+                there1 = True
+                owner[_row(e)] = keep1
+                _mark(face, e, bits1)
+        c = face[c + 3]
+    if wing0 >= 0:
+        entry[keep0, 2] = -1 if there0 else _GONE
+        entry[keep0, 3] |= bits0
+    if wing1 >= 0:
+        entry[keep1, 2] = -1 if there1 else _GONE
+        entry[keep1, 3] |= bits1
+    if touched or bits0 | bits1:
+        vert[u, DEGREE] = _count_features(vert, face, state, u)
+        for w in (wing0, wing1):
+            if w >= 0:
+                vert[w, DEGREE] = _count_features(vert, face, state, w)
+    vert[v, DEGREE] = 0
+
+
+@kernel
+def _opposite(vert, face, c):
+    """The edge that runs the other way, -1 when there is none."""
+    found = -1
+    o = vert[face[_after(c)], FIRST]
+    while o >= 0:
+        if face[_after(o)] == face[c]:
+            found = o
+        o = face[o + 3]
+    return found
+
+
+@kernel
+def count_edges(vert, face):
+    count = 0
+    for n in range(len(face) // 8 * 3):
+        c = n // 3 * 8 + n % 3
+        count += face[c] < face[_after(c)] or _opposite(vert, face, c) < 0
+    return count
+
+
+@kernel
+def seed(real, vert, face, wedge, slope, state, heap, entry, owner, as_float, as_bits, only_old, limit):
+    """Makes every edge a candidate."""
+    count = 0
+    for n in range(len(face) // 8 * 3):
+        c = n // 3 * 8 + n % 3
+        u, v = face[c], face[_after(c)]
+        opposite = _opposite(vert, face, c)
+        # Each edge once: from its lower end, or from the only face that runs this way.
+        if opposite >= 0 and u > v:
+            continue
+        bits = _bits(face, c)
+        cost, _, _, _ = _evaluate(real, vert, face, wedge, slope, u, v, bits, only_old, limit)
+        entry[count, 0], entry[count, 1], entry[count, 3] = u, v, bits
+        entry[count, 2] = vert[u, VERSION] + vert[v, VERSION] if cost >= 0.0 else -1
+        owner[_row(c)] = count
+        if opposite >= 0:
+            owner[_row(opposite)] = count
+        heap[count] = _key(cost if cost >= 0.0 else _NEVER, count, as_float, as_bits)
+        count += 1
+    state[HEAP] = count
+    for n in range((count - 2) // 4, -1, -1):
+        _sift_down(heap, count, n, heap[n])
+
+
+@kernel
+def _find(vert, v):
+    """The point that one has become."""
+    while vert[v, INTO] != v:
+        vert[v, INTO] = vert[vert[v, INTO], INTO]
+        v = vert[v, INTO]
+    return v
+
+
+@kernel
+def _revive(heap, state):
+    """Puts what was refused back into the queue; it waits at the end of the same array."""
+    for n in range(len(heap) - state[PARKED], len(heap)):
+        key = heap[n]
+        _sift_up(heap, state[HEAP], key)
+        state[HEAP] += 1
+    state[PARKED] = state[SINCE] = 0
+
+
+@kernel
+def _next_cost(heap, count, as_float, as_bits):
+    """The cost of the cheapest candidate but one."""
+    if count < 2:
+        return np.inf
+    least = heap[1]
+    for k in range(2, min(5, count)):
+        least = min(least, heap[k])
+    as_bits[0] = np.uint32(least >> np.uint64(32))
+    return np.float64(as_float[0])
+
+
+@kernel
+def _joined(real, vert, face, wedge, slope, values, family, column_layer, entry, owner, state, pairs, found, fresh,
+            ring, most, strict, u, v, x, y, z):  # fmt: skip
+    """Makes one point of two if that may be, and says whether it was."""
+    if vert[v, LOCKED] or (not vert[u, LOCKED] and x == real[v, 10] and y == real[v, 11] and z == real[v, 12]):
+        u, v = v, u
+    pairs[0, 0] = pairs[1, 0] = -1
+    if not _allowed(real, vert, face, wedge, ring, found, pairs, u, v, x, y, z, most, strict):
+        return False
+    if not _carry(real, vert, face, wedge, values, family, column_layer, slope, pairs, u, v, x, y, z, found, fresh):
+        return False
+    _merge(real, vert, face, wedge, entry, owner, state, pairs, u, v, x, y, z)
+    vert[u, VERSION] += 1
+    vert[v, INTO] = u
+    return True
+
+
+@kernel
+def collapse(real, vert, face, wedge, slope, values, family, column_layer, state, due, heap, entry, owner, as_float,
+             as_bits, pairs, found, fresh, ring, only_old, limit, most, target, tries):  # fmt: skip
+    """Collapses the cheapest edges until few enough faces are left, none can go, or so many tries were made.
+
+    An edge's cost is found anew when it comes to the top of the queue and its ends have changed: costs only grow,
+    so what the queue has of it is a lower bound. One that may not go is parked, and tried again before anything
+    much dearer goes: always when an edge has gone since, else a few times with ever worse triangles.
+    """
+    while state[ALIVE] > target and tries > 0:
+        tries -= 1
+        old_cost = _NEVER
+        if state[HEAP] > 0:
+            as_bits[0] = np.uint32(heap[0] >> np.uint64(32))
+            old_cost = np.float64(as_float[0])
+        if old_cost > due[0] and state[PARKED] > 0:
+            if state[SINCE] > 0 or state[ROUNDS] < _ROUNDS:
+                state[ROUNDS] += 1
+                _revive(heap, state)
+                continue
+            due[0] = 2 * old_cost
+        if old_cost >= 0.99 * _NEVER:
+            state[STUCK] = 1
+            return
+        number = np.int64(heap[0] & np.uint64(0xFFFFFFFF))
+        again = -1.0
+        parked = False
+        u = v = np.int64(0)
+        if entry[number, 2] != _GONE:
+            u, v = _find(vert, np.int64(entry[number, 0])), _find(vert, np.int64(entry[number, 1]))
+        if u != v:
+            cost, x, y, z = _evaluate(real, vert, face, wedge, slope, u, v, entry[number, 3] & 3, only_old, limit)
+            stamp = vert[u, VERSION] + vert[v, VERSION]
+            if stamp != entry[number, 2]:
+                entry[number, 0], entry[number, 1], entry[number, 2] = u, v, stamp
+                entry[number, 3] &= 3
+                if cost > _next_cost(heap, state[HEAP], as_float, as_bits):
+                    again = cost
+            if cost < 0.0:
+                again = _NEVER
+            elif again < 0.0:
+                share = max(0.5 ** (entry[number, 3] >> 2), 1e-3)
+                if _joined(real, vert, face, wedge, slope, values, family, column_layer, entry, owner, state, pairs,
+                           found, fresh, ring, most / share, share, u, v, x, y, z):  # fmt: skip
+                    state[SINCE] += 1
+                    state[ROUNDS] = 0
+                    due[0] = max(due[0], 2 * cost)
+                else:
+                    parked = True
+                    entry[number, 3] += 4
+        if again >= 0.0:
+            _sift_down(heap, state[HEAP], 0, _key(again, number, as_float, as_bits))
+            continue
+        if not parked:
+            entry[number, 2] = _GONE
+        state[HEAP] -= 1
+        if state[HEAP] > 0:
+            _sift_down(heap, state[HEAP], 0, heap[state[HEAP]])
+        if parked:
+            state[PARKED] += 1
+            heap[len(heap) - state[PARKED]] = _key(cost, number, as_float, as_bits)

@@ -1,0 +1,117 @@
+"""How far surfaces are from each other."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter._late import LateModule
+from zesty_otter.geometry.order import along_curve
+
+loops = LateModule("zesty_otter.geometry._distance")
+
+
+class Surface:
+    """Triangles in a tree of boxes, to be asked for the nearest.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+    triangles : (T, 3) int32
+        At least one.
+    """
+
+    def __init__(self, points: NDArray[np.float64], triangles: NDArray[np.int32]) -> None:
+        corners = points[triangles].reshape(-1, 9)
+        self._order = along_curve((corners[:, :3] + corners[:, 3:6] + corners[:, 6:]) / 3)
+        self._corners = corners[self._order]
+        self._leaves = 1 << max(-(-len(corners) // loops.LEAF) - 1, 0).bit_length()
+        self._boxes = np.empty((2 * self._leaves, 6))
+        loops.fill_boxes(self._corners, self._boxes, self._leaves)
+
+    def nearest(
+        self, samples: NDArray[np.float64]
+    ) -> tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.float64]]:
+        """The exact distance of positions to the surface.
+
+        Parameters
+        ----------
+        samples : (N, 3) float64
+
+        Returns
+        -------
+        distance : (N,) float64
+        triangle : (N,) int64
+            The nearest triangle.
+        shares : (N, 3) float64
+            The shares of its corners in the nearest place.
+        """
+        order = along_curve(samples)
+        distance, triangle = np.empty(len(samples)), np.empty(len(samples), np.int64)
+        shares = np.empty((len(samples), 2))
+        if len(samples):
+            loops.nearest(
+                np.ascontiguousarray(samples[order]),
+                self._corners,
+                self._boxes,
+                self._leaves,
+                np.zeros(128, np.int64),
+                distance,
+                triangle,
+                shares,
+            )
+        back = np.empty_like(order)
+        back[order] = np.arange(len(order))
+        shares = np.column_stack([1.0 - shares.sum(axis=1), shares])
+        return distance[back], self._order[triangle[back]], shares[back]
+
+
+def areas(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:
+    """(T,) area of each triangle."""
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    return np.asarray(np.linalg.norm(np.cross(b - a, c - a), axis=1) / 2)
+
+
+@dataclass(frozen=True, eq=False)
+class Samples:
+    """Places on a surface: ``position`` (N, 3), ``triangle`` (N,) it is on, ``shares`` (N, 3) of its corners."""
+
+    position: NDArray[np.float64]
+    triangle: NDArray[np.int64]
+    shares: NDArray[np.float64]
+
+
+def sampled(points: NDArray[np.float64], triangles: NDArray[np.int32], count: int) -> Samples:
+    """Places spread evenly over a surface, the same every time, and the corners of its triangles.
+
+    Of the corners there are no more than ``count`` as well; when there are more, evenly chosen ones.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+    triangles : (T, 3) int32
+        At least one.
+    count : int
+        How many places besides the corners.
+
+    References
+    ----------
+    M. Roberts (2018), "The unreasonable effectiveness of quasirandom sequences".
+    """
+    sides = points[triangles]
+    upto = np.cumsum(areas(points, triangles))
+    number = np.arange(count)
+    inside = np.searchsorted(upto, (number + 0.5) / count * upto[-1]) if upto[-1] > 0 else number % len(triangles)
+    inside = np.minimum(inside, len(triangles) - 1)
+    s, t = number * 0.7548776662466927 % 1.0, number * 0.5698402909980532 % 1.0
+    over = s + t > 1
+    s, t = np.where(over, 1 - s, s), np.where(over, 1 - t, t)
+    shares = np.column_stack([1 - s - t, s, t])
+    _, corner = np.unique(triangles, return_index=True)
+    if len(corner) > count:
+        corner = corner[:: -(-len(corner) // count)]
+    triangle = np.concatenate([inside, corner // 3])
+    shares = np.concatenate([shares, np.eye(3)[corner % 3]])
+    return Samples(np.einsum("nk,nkj->nj", shares, sides[triangle]), triangle, shares)

@@ -1,0 +1,364 @@
+"""Levels of detail: lighter versions of meshes, each measured."""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from functools import cached_property
+from itertools import pairwise
+from types import MappingProxyType
+from typing import Annotated, Any, ClassVar, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BeforeValidator, Field, WithJsonSchema, field_validator
+
+from zesty_otter.geometry.deviation import Deviation, deviation
+from zesty_otter.geometry.topology import topology
+from zesty_otter.model import Mesh, Node, Note, Placed, Scatter, Scene, count_of, parse_length, transformed
+from zesty_otter.steps.assets import Asset, Roles, assets_of
+from zesty_otter.steps.base import Length, Step
+from zesty_otter.steps.lighter import LIMIT, HeavyMesh, shape_of
+from zesty_otter.steps.words import chosen_numbers
+
+_KINDS = ("ratio", "triangles", "deviation", "screen")
+_FINER = 0.8  # how much lighter each try is than the one before, where a deviation is asked for
+
+
+@dataclass(frozen=True)
+class Wish:
+    """What a level is to be: ``kind`` is ratio, triangles, deviation (in metres), share (of the size) or screen."""
+
+    kind: str
+    value: float
+
+
+def parse_chain(given: Any) -> tuple[Wish, ...]:
+    """Levels from ``"50 25 10"`` (percent), ``"triangles 5000 1000"``, ``"deviation 2mm 1%"``, ``"screen 0.5 0.1"``.
+
+    A list of the words may stand for the text.
+    """
+    if isinstance(given, tuple) and all(isinstance(one, Wish) for one in given):
+        return given
+    words = re.split(r"[\s,]+", given) if isinstance(given, str) else [str(word) for word in given]
+    words = [word for word in words if word]
+    kind = words.pop(0) if words and words[0].isalpha() else "ratio"
+    if kind not in _KINDS:
+        raise ValueError(f"{kind} is no kind of level; there are {', '.join(_KINDS)}")
+    if not words:
+        raise ValueError("name at least one level, for example 50 25 10")
+    wishes = tuple(_wish(kind, word) for word in words)
+    for (one, word), (other, later) in pairwise(zip(wishes, words, strict=True)):
+        heavier = other.value <= one.value if kind == "deviation" else other.value >= one.value
+        if heavier and one.kind == other.kind:
+            raise ValueError(f"{later} after {word} is no lighter; name the finest level first")
+    return wishes
+
+
+def _wish(kind: str, word: str) -> Wish:
+    percent = word.endswith("%")
+    try:
+        if kind == "deviation" and not percent:
+            wish = Wish(kind, parse_length(word))
+        else:
+            value = float(word.removesuffix("%"))
+            share = value / 100 if percent or kind == "ratio" else value
+            wish = Wish("share" if kind == "deviation" else kind, share)
+    except ValueError:
+        raise ValueError(f"{word} is no level of kind {kind}") from None
+    most = math.inf if wish.kind in ("triangles", "deviation") else 1.0
+    if not 0 < wish.value <= most or (kind == "triangles" and (percent or wish.value < 1)):
+        raise ValueError(f"{word} is out of range for a level of kind {kind}")
+    return wish
+
+
+@dataclass(frozen=True)
+class LevelFacts:
+    """One level as measured: lengths in metres, angles in degrees; None for what a file did not keep."""
+
+    asset: str
+    level: int
+    node: str
+    triangles: int
+    deviation: float | None
+    deviation_95: float | None
+    deviation_mean: float | None
+    normal_deviation: float | None
+    texture_slide: float | None
+    border_drift: float | None
+    seam_drift: float | None
+    distance: float | None
+    screen_height: float | None
+
+
+class Levels(Step):
+    """Give every visible mesh a chain of lighter versions, and measure each.
+
+    Looks at visible meshes and at levels that are there already: a hand-made level is used where its number
+    is wanted, what is missing is made from the mesh itself. Adds a node for each level behind that of the
+    mesh. Its properties say what was measured: ``deviation`` and its kin in metres, the ``distance`` from which
+    it may be shown and the share of the picture's height the mesh then has. Borders, UV seams, edges between
+    materials and hard edges keep their course. Where so few triangles are not to be had, loose parts too small
+    to matter are dropped, the largest never; a note says so. Refuses a chain that does not get lighter.
+    """
+
+    slug: ClassVar[str] = "levels"
+    example: ClassVar[dict[str, Any]] = {"chain": "50 25 10"}
+
+    chain: Annotated[
+        tuple[Wish, ...],
+        BeforeValidator(parse_chain),
+        WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "array"}], "examples": ["50 25 10", "screen 0.5 0.1"]}),
+    ] = Field(
+        "50 25 12.5",
+        validate_default=True,
+        description="The levels: 50 25 10 (percent of the triangles), triangles 5000 1000, deviation 1mm 5mm (or"
+        " 0.5% of the size), or screen 0.5 0.2: shares of the picture's height, with as much deviation as"
+        " pixel_error allows there.",
+    )
+    pixel_error: float = Field(1.0, gt=0, description="Pixels that anything may move by when a level appears.")
+    picture_height: int = Field(1080, ge=1, description="Height of the picture in pixels.")
+    field_of_view: float = Field(60.0, gt=0, lt=180, description="Vertical field of view in degrees.")
+    looks: float = Field(
+        1.0, ge=0, description="How much normals, UVs and colours count beside the shape; at 0 they only follow it."
+    )
+    points: Literal["best", "old"] = Field(
+        "best", description="Where points may be: where they fit best, or only where one was before."
+    )
+    keep_border: Literal["free", "neighbours", "all"] = Field(
+        "free",
+        description="Points on open borders: free to move along them, fixed where they meet another visible mesh, or"
+        " all fixed, for pieces that tile.",
+    )
+    fuse: Length | None = Field(
+        None, gt=0, description="Where no edge can go any more, join what is closer than this; holes may close."
+    )
+    limit: float = Field(0.015, gt=0, description=LIMIT)
+    hand_made: bool = Field(True, description="Use levels that are there already.")
+    names: str = Field("{name}_LOD{level}", description="Names of the nodes, from {name} and {level}.")
+
+    @field_validator("names")
+    @classmethod
+    def _has_tokens(cls, names: str) -> str:
+        if "{name}" not in names or "{level}" not in names:
+            raise ValueError(f"'{names}' must hold {{name}} and {{level}}")
+        return names
+
+    def change(self, scene: Scene) -> Scene:
+        return self.change_part(scene, chosen_numbers(scene, ()))
+
+    def change_part(self, scene: Scene, numbers: set[int]) -> Scene:
+        scene = Roles().apply(scene)
+        metre = scene.unit_for("measuring levels")
+        chains: dict[int, _Chain] = {}
+        behind: dict[int, list[Node]] = {}
+        changed: dict[int, Node] = {}
+        notes: list[Note] = []
+        for asset in assets_of(scene):
+            for placed in asset.main:
+                mesh = placed.node.drawn
+                if placed.number not in numbers or mesh is None or not mesh.face_count:
+                    continue
+                if id(mesh) not in chains:
+                    scale = metre * abs(float(np.linalg.det(placed.world[:3, :3]))) ** (1 / 3)
+                    chains[id(mesh)] = _Chain(self, mesh, scale, self._fixed(scene, placed, mesh))
+                made, kept = self._of(asset, placed, chains[id(mesh)])
+                behind[placed.number] = made
+                changed |= kept
+                if kept:
+                    notes.append(self.note(f"{len(kept)} of its levels were there already", node=placed.node.name))
+        for chain in chains.values():
+            notes += [self.note(text, kind="guess", node=chain.mesh.name) for text in chain.remarks]
+        count = sum(map(len, behind.values()))
+        if count:
+            made_for = count_of(sum(map(bool, behind.values())), "mesh")
+            notes.insert(0, self.note(f"{count_of(count, 'level')} made for {made_for}"))
+        return _with_nodes_behind(scene, behind, changed).with_notes(*notes)
+
+    def _fixed(self, scene: Scene, placed: Placed, mesh: Mesh) -> NDArray[np.bool_] | None:
+        """(P,) the points that have to stay where they are."""
+        if self.keep_border == "free":
+            return None
+        edges = mesh.surface(topology)
+        fixed = np.zeros(mesh.point_count, bool)
+        fixed[edges.edge_points[edges.border].ravel()] = True
+        fixed = fixed[edges.joined]
+        if self.keep_border == "neighbours":
+            others = [
+                other.points @ one.world[:3, :3].T + one.world[:3, 3]
+                for one, other in scene.placed_meshes()
+                if one.number != placed.number and one.node.role == "visible"
+            ]
+            if not others:
+                return None
+            from scipy.spatial import cKDTree
+
+            own = mesh.points @ placed.world[:3, :3].T + placed.world[:3, 3]
+            near, _ = cKDTree(np.concatenate(others)).query(own, distance_upper_bound=1e-4 / (scene.frame.unit or 1.0))
+            fixed &= np.isfinite(near)
+        return fixed
+
+    def _of(self, asset: Asset, placed: Placed, chain: _Chain) -> tuple[list[Node], dict[int, Node]]:
+        """The nodes to add behind a mesh, and those of its levels that are there already, with what was measured."""
+        there: dict[int, Placed] = {}
+        for one in asset.rest:
+            if one.node.role == "level" and one.node.mesh is not None and one.node.mesh.face_count and self.hand_made:
+                there.setdefault(int(one.node.properties.get("level", 0)), one)
+        made: list[Node] = []
+        kept: dict[int, Node] = {}
+        distance = 0.0
+        count = placed.node.drawn.triangle_count if placed.node.drawn is not None else 0
+        for number in range(1, len(self.chain) + 1):
+            hand_made = there.get(number)
+            if hand_made is not None and hand_made.node.mesh is not None:
+                own = np.asarray(np.linalg.solve(placed.world, hand_made.world), np.float64)
+                mesh = transformed(hand_made.node.mesh, own[:3, :3], own[:3, 3])
+                found = chain.measured(mesh)
+            else:
+                mesh, found = chain.levels[number - 1]
+                if mesh.triangle_count >= count:
+                    continue  # no lighter than the one before
+            count = mesh.triangle_count
+            distance = max(distance, self._distance(found.largest * chain.scale))
+            properties = {"asset": asset.name, "level": number, **self._facts(mesh, found, chain, distance)}
+            if hand_made is not None:
+                both = MappingProxyType({**hand_made.node.properties, **properties})
+                kept[hand_made.number] = replace(hand_made.node, properties=both)
+                continue
+            name = self.names.replace("{name}", placed.node.name).replace("{level}", str(number))
+            content = placed.node.content
+            named = mesh if mesh.name == name else mesh.replace(name=name)
+            made.append(
+                Node(
+                    name,
+                    placed.node.transform,
+                    content=replace(content, mesh=named) if isinstance(content, Scatter) else named,
+                    visible=placed.node.visible,
+                    groups=placed.node.groups,
+                    role="level",
+                    properties=MappingProxyType(properties),
+                )
+            )
+        return made, kept
+
+    def _distance(self, length: float) -> float:
+        """How far away a length is as large as the pixels that may change."""
+        return length * self.picture_height / (2 * math.tan(math.radians(self.field_of_view) / 2) * self.pixel_error)
+
+    def _facts(self, mesh: Mesh, found: Deviation, chain: _Chain, distance: float) -> Mapping[str, Any]:
+        facts = {
+            "deviation": found.largest * chain.scale,
+            "deviation_95": found.most * chain.scale,
+            "deviation_mean": found.mean * chain.scale,
+            "normal_deviation": found.normals,
+            "texture_slide": found.texture * chain.scale,
+            "border_drift": found.border * chain.scale,
+            "seam_drift": found.seam * chain.scale,
+            "distance": distance,
+        }
+        if distance > 0:
+            facts["screen_height"] = chain.size / (2 * distance * math.tan(math.radians(self.field_of_view) / 2))
+        return {"triangles": mesh.triangle_count, **{key: float(f"{value:.6g}") for key, value in facts.items()}}
+
+
+class _Chain:
+    """The levels of one mesh, made when first asked for. ``scale`` is the metres of one unit of it."""
+
+    def __init__(self, step: Levels, mesh: Mesh, scale: float, fixed: NDArray[np.bool_] | None) -> None:
+        self.step, self.mesh, self.scale, self.fixed = step, mesh, scale, fixed
+        box = mesh.surface_bounds
+        self.size = float((box[1] - box[0]).max()) * scale
+
+    @cached_property
+    def heavy(self) -> HeavyMesh:
+        step = self.step
+        fuse = None if step.fuse is None else step.fuse / self.scale
+        only_old = step.points == "old"
+        return HeavyMesh(self.mesh, looks=step.looks, only_old=only_old, locked=self.fixed, fuse=fuse, limit=step.limit)
+
+    @property
+    def remarks(self) -> list[str]:
+        """What there is to say of the levels that were made."""
+        if "levels" not in self.__dict__:
+            return []
+        counts = [self.mesh.triangle_count, *(mesh.triangle_count for mesh, _ in self.levels)]
+        missing = sum(light >= heavy for heavy, light in pairwise(counts))
+        said = [f"{count_of(missing, 'level')} left out, as no lighter than the one before"] if missing else []
+        return [*self.heavy.remarks, *said]
+
+    def measured(self, mesh: Mesh) -> Deviation:
+        return deviation(self.heavy.shape, shape_of(mesh))
+
+    @cached_property
+    def levels(self) -> list[tuple[Mesh, Deviation]]:
+        """A mesh for each wish, and what it differs by."""
+        wishes = self.step.chain
+        full = self.mesh.triangle_count
+        if wishes[0].kind in ("ratio", "triangles"):
+            targets = [
+                max(round(full * wish.value), 1) if wish.kind == "ratio" else min(int(wish.value), full)
+                for wish in wishes
+            ]
+            return [(mesh, self.measured(mesh)) for mesh in self.heavy.lightened(targets)]
+        targets = []
+        count = float(full)
+        while count >= 4:
+            count *= _FINER
+            targets.append(int(count))
+        tries = list(self.heavy.lightened(targets or [full]))
+        self.heavy.forget()  # what could not be done for tries nobody needs to know
+        measured: dict[int, Deviation] = {}
+        return [self._lightest_within(tries, self._allowed(wish), measured) for wish in wishes]
+
+    def _allowed(self, wish: Wish) -> float:
+        """The deviation a wish allows, in metres."""
+        if wish.kind == "screen":
+            return self.step.pixel_error * self.size / (wish.value * self.step.picture_height)
+        return wish.value * (self.size if wish.kind == "share" else 1.0)
+
+    def _lightest_within(
+        self, tries: list[Mesh], allowed: float, measured: dict[int, Deviation]
+    ) -> tuple[Mesh, Deviation]:
+        """The last of ever lighter meshes that is near enough; the mesh itself when none is."""
+        low, high = -1, len(tries)  # the lightest known to be near enough, and the heaviest known not to be
+        while high - low > 1:
+            middle = (low + high) // 2
+            if middle not in measured:
+                measured[middle] = self.measured(tries[middle])
+            low, high = (middle, high) if measured[middle].largest * self.scale <= allowed else (low, middle)
+        if low < 0:
+            return self.mesh, self.measured(self.mesh)
+        return tries[low], measured[low]
+
+
+def _with_nodes_behind(scene: Scene, behind: Mapping[int, list[Node]], changed: Mapping[int, Node]) -> Scene:
+    """The scene with some nodes changed, and with others behind them as siblings."""
+    done: list[list[Node]] = []
+    order = [placed.node for placed in scene.walk()]
+    for n in range(len(order) - 1, -1, -1):
+        below = [child for children in [done.pop() for _ in order[n].children] for child in children]
+        done.append([replace(changed.get(n, order[n]), children=tuple(below)), *behind.get(n, ())])
+    return replace(scene, roots=tuple(node for nodes in reversed(done) for node in nodes))
+
+
+def level_facts(scene: Scene) -> tuple[LevelFacts, ...]:
+    """The levels of a scene, with what is known of them, in the order of the tree."""
+    found = []
+    for placed in scene.walk():
+        node = placed.node
+        if node.role != "level" or node.drawn is None:
+            continue
+
+        def number(key: str, of: Mapping[str, Any] = node.properties) -> float | None:
+            value = of.get(key)
+            return float(value) if isinstance(value, int | float) and math.isfinite(value) else None
+
+        measures = (
+            "deviation", "deviation_95", "deviation_mean", "normal_deviation", "texture_slide", "border_drift",
+            "seam_drift", "distance", "screen_height",
+        )  # fmt: skip
+        about = str(node.properties.get("asset", node.name)), int(number("level") or 0), node.name
+        found.append(LevelFacts(*about, node.drawn.triangle_count, *(number(key) for key in measures)))
+    return tuple(found)
