@@ -118,12 +118,12 @@ def test_groups_uses_levels_switches_and_proxies(tmp_path):
     assert list(nodes) == ["post", "pair", "far", "hut", "h0", "h1", "h2", "sw", "a", "b2", "col", "seen", "solid"]
     assert nodes["far"].node.mesh is nodes["post"].node.mesh
     assert [nodes[name].node.role for name in ("h0", "h1", "seen", "solid")] == [
-        "level",
+        "visible",
         "level",
         "visible",
         "collision",
     ]
-    assert dict(nodes["h2"].node.properties) == {"asset": "hut", "level": 2, "distance": 50.0}
+    assert dict(nodes["h2"].node.properties) == {"asset": "h0", "level": 2, "distance": 50.0}
     assert (nodes["a"].visible, nodes["b2"].visible) == (False, True)
 
 

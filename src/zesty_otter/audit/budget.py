@@ -34,7 +34,11 @@ def _of_asset(asset: Asset, target: Target) -> Iterator[Finding]:
     for placed in (*asset.main, *asset.rest):
         if placed.node.role == "level":
             number = int(placed.node.properties.get("level", 0))
+            if number in levels:
+                text = f"is one more level {number}"
+                yield Finding("level-doubled", "warning", text, placed.node.name, "names")
             levels[number] = levels.get(number, 0) + _triangles((placed,))
+    yield from _order_of_levels(asset, levels, triangles)
     for number, count in sorted(levels.items()):
         if number < len(limits.triangles_per_level) and count > limits.triangles_per_level[number]:
             text = f"level {number} has {count:,} triangles, {limits.triangles_per_level[number]:,} are allowed"
@@ -57,6 +61,21 @@ def _of_asset(asset: Asset, target: Target) -> Iterator[Finding]:
         if have < require.uv_sets:
             text = f"{have} UV sets, {require.uv_sets} are wanted"
             yield Finding("uv-sets-missing", "warning", text, placed.node.name)
+
+
+def _order_of_levels(asset: Asset, levels: dict[int, int], triangles: int) -> Iterator[Finding]:
+    """Numbers that are missing, and levels that are no lighter than the one before."""
+    count, before = triangles, 0
+    for number, own in sorted(levels.items()):
+        if number == 0 or number == before:
+            continue
+        if number > before + 1:
+            text = f"level {before + 1} is missing, level {number} is there"
+            yield Finding("level-gap", "warning", text, asset.name, "levels")
+        if own >= count:
+            text = f"level {number} has {own:,} triangles, no fewer than the {count:,} before it"
+            yield Finding("level-not-lighter", "warning", text, asset.name, "levels")
+        count, before = own, number
 
 
 def _of_mesh(mesh: Mesh, target: Target) -> Iterator[Finding]:

@@ -19,6 +19,7 @@ from zesty_otter.errors import UnknownUnitError, UsageError
 from zesty_otter.formats.files import save
 from zesty_otter.jobs.delivery import deliver
 from zesty_otter.jobs.plan import frame_in
+from zesty_otter.jobs.split import Piece, levels_apart
 from zesty_otter.model import Frame, Note, Renamed, Scene
 
 _MOST_NAMES = 20
@@ -126,8 +127,18 @@ def command(
         chosen.append(steps.Tangents(of=tangents))
     folders = textures_from or []
     try:
-        scene, notes, arrival = convert(
-            source, out, unit, axes, frame, chosen, folders=folders, pose=pose, quantized=quantized, quiet=quiet or json
+        scene, notes, arrivals = convert(
+            source,
+            out,
+            unit,
+            axes,
+            frame,
+            chosen,
+            target=targets.load(target) if target else None,
+            folders=folders,
+            pose=pose,
+            quantized=quantized,
+            quiet=quiet or json,
         )
     except UnknownUnitError:
         _say_unit_is_needed(source, unit, axes, json=json)
@@ -138,17 +149,18 @@ def command(
         console.print_json(
             {
                 "source": str(source),
-                **asdict(arrival),
-                "size": arrival.facts.size,
+                **asdict(arrivals[0]),
+                "size": arrivals[0].facts.size,
+                "further": [asdict(one) for one in arrivals[1:]],
                 "levels": [asdict(one) for one in steps.level_facts(scene)],
                 "renamed": [asdict(one) for one in scene.renamed],
                 "notes": [asdict(note) for note in (*scene.notes, *notes)],
             }
         )
     else:
-        show(source, scene, arrival)
+        show(source, scene, arrivals)
         console.print_notes((*scene.notes, *notes), verbose=verbose, quiet=quiet)
-    return 1 if arrival.problems else 0
+    return 1 if any(arrival.problems for arrival in arrivals) else 0
 
 
 def _words(text: str | None) -> list[str]:
@@ -201,10 +213,14 @@ def convert(
     *,
     folders: Sequence[Path] = (),
     pose: str | None = None,
+    target: targets.Target | None = None,
     quantized: bool = False,
     quiet: bool = False,
-) -> tuple[Scene, list[Note], Arrival]:
-    """The scene as written, the writer's notes, and the comparison with the file read back."""
+) -> tuple[Scene, list[Note], list[Arrival]]:
+    """The scene as written, the writer's notes, and the comparison with each file read back.
+
+    There is more than one file when the target wants levels of detail apart.
+    """
     with console.progress(f"Reading {source.name}", quiet=quiet) as progress:
         scene = formats.read(source, unit, axes, progress=progress, folders=folders, pose=pose)
     with console.progress("Mending", quiet=quiet) as progress:
@@ -213,9 +229,17 @@ def convert(
             scene = step.apply(scene)
             progress(number / len(chosen))
     with console.progress(f"Writing {out.name}", quiet=quiet) as progress:
-        notes, arrival = deliver(scene, out, quantized=quantized)
-        progress(1.0)
-    return scene, notes, arrival
+        whole = Piece(out.stem, "", scene)
+        pieces = levels_apart(whole, target) if target is not None else [whole]
+        notes: list[Note] = []
+        arrivals = []
+        for number, piece in enumerate(pieces, 1):
+            path = out if piece.name == whole.name else out.with_name(piece.name + out.suffix)
+            written, arrival = deliver(piece.scene, path, quantized=quantized)
+            notes += written
+            arrivals.append(arrival)
+            progress(number / len(pieces))
+    return scene, notes, arrivals
 
 
 def _wanted_frame(out: Path, target: str | None, to_unit: str | None, to_axes: str | None) -> Frame:
@@ -230,8 +254,9 @@ def _wanted_frame(out: Path, target: str | None, to_unit: str | None, to_axes: s
         ) from None
 
 
-def show(source: Path, scene: Scene, arrival: Arrival) -> None:
+def show(source: Path, scene: Scene, arrivals: list[Arrival]) -> None:
     """Print what came of it."""
+    arrival, *further = arrivals
     facts = arrival.facts
     sections = ", ".join(facts.materials) or "no material"
     results.print(f"[title]{escape(source.name)} → {escape(arrival.path)}[/]")
@@ -246,6 +271,7 @@ def show(source: Path, scene: Scene, arrival: Arrival) -> None:
                 ("slots", f"{facts.sections} of {escape(sections)}"),
                 ("file", format_bytes(facts.bytes)),
                 ("arrival", verdict(arrival)),
+                *((Path(one.path).name, verdict(one)) for one in further),
             ]
         )
     )

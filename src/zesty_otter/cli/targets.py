@@ -58,6 +58,7 @@ def _show(target: Target) -> None:
         ("limits", "\n".join(f"{_words(key)}: {_value(value)}" for key, value in limits.items()) or "none"),
         ("must have", "\n".join(_words(key) if v is True else f"{_words(key)}: {v}" for key, v in required.items())),
         ("left out", ", ".join(target.drop)),
+        ("levels", "in one file" if target.levels.files == "together" else "a file each"),
         ("faces", "triangles" if target.triangulate else "polygons"),
         ("tangents", target.tangents),
         ("normal maps", f"green points {target.textures.normal_green}"),

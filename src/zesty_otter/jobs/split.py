@@ -9,8 +9,9 @@ import numpy as np
 
 from zesty_otter.model import Node, Placed, Scene
 from zesty_otter.steps import Join
-from zesty_otter.steps.assets import assets_of
+from zesty_otter.steps.assets import TEMPLATES, assets_of
 from zesty_otter.steps.words import chosen
+from zesty_otter.targets import Target
 
 
 @dataclass(frozen=True, eq=False)
@@ -74,6 +75,27 @@ def taken(scene: Scene, numbers: set[int]) -> Scene:
                 ]
             )
     return replace(scene, roots=tuple(node for nodes in reversed(done) for node in nodes))
+
+
+def levels_apart(piece: Piece, target: Target) -> list[Piece]:
+    """The piece without its levels of detail, and a piece for each number, where the target wants them apart.
+
+    They are called as its template says. Collision and all else stay in the first piece.
+    """
+    if target.levels.files == "together":
+        return [piece]
+    template = target.names.get("level", TEMPLATES["level"][0])
+    order = list(piece.scene.walk())
+    numbers = {one.number: int(one.node.properties.get("level", 0)) for one in order if one.node.role == "level"}
+    pieces = []
+    for level in sorted({level for level in numbers.values() if level > 0}):
+        name = template.replace("{name}", piece.name).replace("{level}", str(level))
+        scene = taken(piece.scene, {number for number, own in numbers.items() if own == level})
+        pieces.append(Piece(name, piece.group, scene))
+    if not pieces:
+        return [piece]
+    near = {one.number for one in order if numbers.get(one.number, 0) == 0}
+    return [replace(piece, scene=taken(piece.scene, near)), *pieces]
 
 
 def joined(piece: Piece, how: str) -> Piece:

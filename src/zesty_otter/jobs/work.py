@@ -18,7 +18,7 @@ from zesty_otter.formats.files import inputs_of
 from zesty_otter.jobs.assemble import ReadPart, assembled
 from zesty_otter.jobs.delivery import stage
 from zesty_otter.jobs.plan import Part, PlannedOutput, Task
-from zesty_otter.jobs.split import Piece, at_origin, has_mesh, joined, split
+from zesty_otter.jobs.split import Piece, at_origin, has_mesh, joined, levels_apart, split
 from zesty_otter.model import Note, Scene
 from zesty_otter.steps import Divide, Reframe, Roles, apply
 
@@ -105,14 +105,15 @@ def _work(task: Task, staging: Path | None) -> Done:
         for number, piece in enumerate(pieces, 1):
             if output.target is not None:
                 findings += over_budget(piece.scene, output.target)
-            scene_of_file = replace(piece.scene, name=piece.name)
-            for path in _paths(task, output, piece, number, notes):
+            parts = levels_apart(piece, output.target) if output.target is not None else [piece]
+            for part, path in [(one, path) for one in parts for path in _paths(task, output, one, number, notes)]:
                 if staging is None:
                     made.append(only_planned(output, path))
                     continue
                 folder = staging.with_name(f"{staging.name}-{len(made)}")
+                quantized = output.settings.quantized and format_of(path).quantizes
                 written, arrival, files = stage(
-                    scene_of_file, path.name, folder, quantized=output.settings.quantized and format_of(path).quantizes
+                    replace(part.scene, name=part.name), path.name, folder, quantized=quantized
                 )
                 notes += [replace(note, **about) for note in written]
                 made.append(Made(output.name, path, files, arrival.facts, arrival.problems))

@@ -211,7 +211,8 @@ class Names(Step):
 
     def _template(self, node: Node) -> str:
         usual = TEMPLATES.get(node.role)
-        if node.role in self.roles or usual is None or "{name}" not in self.template:
+        tells_itself = "{role}" in self.template or "{name}" not in self.template
+        if node.role in self.roles or usual is None or tells_itself:
             return self.roles.get(node.role, self.template)
         # What tells its role by its name goes on telling it.
         return self.template.replace("{name}", usual[0])

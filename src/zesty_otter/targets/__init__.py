@@ -51,6 +51,14 @@ class Required(Settings):
     uv_sets: int = Field(0, ge=0, description="UV sets every visible mesh has; 2 when light is baked.")
 
 
+class LevelRules(Settings):
+    """How levels of detail are meant."""
+
+    files: Literal["together", "apart"] = Field(
+        "together", description="All levels in the file of their asset, or each in a file of its own."
+    )
+
+
 class TextureRules(Settings):
     """How textures are meant."""
 
@@ -72,6 +80,7 @@ class Target(Settings):
     longest_name: int = Field(63, ge=4, description="Most characters of a name.")
     limits: Limits = Field(default_factory=Limits, description="The most of everything.")
     drop: tuple[str, ...] = Field((), description="Words that choose nodes it has no use for, as in select.")
+    levels: LevelRules = Field(default_factory=LevelRules, description="How levels of detail are meant.")
     require: Required = Field(default_factory=Required, description="What must be there.")
     textures: TextureRules = Field(default_factory=TextureRules, description="How textures are meant.")
     triangulate: bool = Field(True, description="Whether it wants triangles only.")

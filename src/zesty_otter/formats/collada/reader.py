@@ -7,8 +7,9 @@ widespread beside them (double-sided and bump extras) is read as well.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -36,6 +37,10 @@ def read(path: Path, *, progress: Callable[[float], None] | None = None, folders
     for text in mended:
         reading.note("guess", text)
     return reading.scene()
+
+
+PROPERTIES = "zesty_otter_properties"
+"""The profile of the extras that hold properties of nodes."""
 
 
 class _Reading:
@@ -150,7 +155,10 @@ class _Reading:
             if mesh is not None:
                 below.append(Node(f"{name}_collision_{count}", content=mesh, role="collision"))
         role = "collision" if shown.intersection(solid) else "visible"
-        return Node(name, self._transform(element), tuple(below), content, groups=groups, role=role)
+        properties = MappingProxyType(dict(_properties(element)))
+        return Node(
+            name, self._transform(element), tuple(below), content, groups=groups, role=role, properties=properties
+        )
 
     def _instance(self, one: Element, depth: int, above: tuple[str, ...]) -> list[Node]:
         url = one.get("url") or ""
@@ -263,6 +271,19 @@ class _Reading:
         else:
             height = 2 * math.atan(math.tan(math.radians(about.get("xfov", 45.0)) / 2) / (aspect or 1.0))
         return Camera(name, True, height, aspect, near, far)
+
+
+def _properties(element: Element) -> Iterator[tuple[str, str | int | float | bool]]:
+    """The properties of a node, as our writer puts them into its extras."""
+    for extra in children(element, "extra"):
+        for technique in children(extra, "technique"):
+            for one in children(technique, "param") if technique.get("profile") == PROPERTIES else ():
+                text, kind = (one.text or "").strip(), one.get("type")
+                if kind in ("int", "float"):
+                    value = number(text, 0.0)
+                    yield one.get("name", ""), int(value) if kind == "int" else value
+                else:
+                    yield one.get("name", ""), text == "True" if kind == "bool" else text
 
 
 def _step(kind: str, values: NDArray[np.float64]) -> NDArray[np.float64] | None:

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.formats.bare import nothing_to_write
-from zesty_otter.formats.collada.reader import AXES
+from zesty_otter.formats.collada.reader import AXES, PROPERTIES
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.one_image import with_alpha_in_color
 from zesty_otter.formats.textures_out import TextureFiles
@@ -32,7 +32,6 @@ from zesty_otter.model import (
     Scene,
     Texture,
     TextureUse,
-    count_of,
     format_unit,
     reframed,
 )
@@ -355,15 +354,27 @@ class _Writer:
         xml.end(3)
 
     def _nodes(self) -> None:
-        depth = 0
+        above: list[Node] = []
         for placed in self.scene.walk():
-            while depth > len(placed.path) - 1:
-                self.xml.end()
-                depth -= 1
+            while len(above) > len(placed.path) - 1:
+                self._end_node(above.pop())
             self._node(placed.node)
-            depth += 1
-        if depth:
-            self.xml.end(depth)
+            above.append(placed.node)
+        while above:
+            self._end_node(above.pop())
+
+    def _end_node(self, node: Node) -> None:
+        """What stands behind the children of a node: its properties."""
+        simple = {key: value for key, value in node.properties.items() if isinstance(value, str | int | float)}
+        if len(simple) < len(node.properties):
+            self._lost(f"properties of '{node.name}' that are no simple values are left out")
+        if simple:
+            self.xml.begin("extra")
+            self.xml.begin("technique", profile=PROPERTIES)
+            for key, value in simple.items():
+                self.xml.leaf("param", str(value), name=key, type=type(value).__name__)
+            self.xml.end(2)
+        self.xml.end()
 
     def _node(self, node: Node) -> None:
         """Opens the node of a tree and writes what stands in it, apart from its children."""
@@ -393,8 +404,6 @@ class _Writer:
             xml.leaf("instance_light", url=f"#{self.extras[id(content)]}")
         if turned is not None:
             xml.end()
-        if node.properties:
-            self._lost(f"properties of nodes are not carried ({node.name} has {count_of(len(node.properties), 'one')})")
 
     def _instance(self, mesh: Mesh) -> None:
         xml = self.xml

@@ -104,6 +104,7 @@ class _Reading:
         if not metres > 0:
             self.note("guess", f"a unit of {metres:g} metres makes no sense; taken as 1")
             metres = 1.0
+        self.metres = metres
         roots = self._nodes(child(self.root, "Scene"), 0, (), "")
         if any(name_of(one) == "ROUTE" for one in self.root.iter()):
             self.note("lost", "routes and what they drive are left out; everything stands as modelled")
@@ -151,7 +152,9 @@ class _Reading:
             return self._collision(target, proxies, depth, above, name)
         visible = is_true(target, "visible", True)
         if kind == "LOD":
-            below = [_as_level(one, name, number, target) for number, one in enumerate(below)]
+            below = [_as_level(one, below[0].name, n, target, self.metres) for n, one in enumerate(below)]
+            if not _called(target):
+                return below
         elif kind == "Switch":
             choice = int(number(target.get("whichChoice"), -1.0))
             below = [replace(one, visible=one.visible and n == choice) for n, one in enumerate(below)]
@@ -362,12 +365,14 @@ def _with_role(node: Node, role: str) -> Node:
     return replace(node, role=role, children=tuple(_with_role(one, role) for one in node.children))
 
 
-def _as_level(node: Node, asset: str, level: int, lod: Element) -> Node:
-    """A child of an LOD node; the distance from which it is shown travels with it."""
+def _as_level(node: Node, asset: str, level: int, lod: Element, metres: float) -> Node:
+    """A child of an LOD node; the distance in metres from which it is shown travels with it. The first is the asset."""
+    if level == 0:
+        return node
     properties: dict[str, Any] = {**node.properties, "asset": asset, "level": level}
     ranges = floats(lod.get("range"))
     if 0 < level <= len(ranges):
-        properties["distance"] = float(ranges[level - 1])
+        properties["distance"] = float(ranges[level - 1]) * metres
     return replace(node, role="level", properties=MappingProxyType(properties))
 
 

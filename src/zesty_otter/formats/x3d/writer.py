@@ -65,12 +65,35 @@ class _Writer:
 
     def _nodes(self) -> None:
         ends: list[int] = []  # how many elements each open node takes to close
+        first, last = self._chains()
         for placed in self.scene.walk():
             while len(ends) > len(placed.path) - 1:
                 self.xml.end(ends.pop())
-            ends.append(self._open_node(placed))
+            if placed.number in first:
+                self.xml.begin("LOD", range=plain(*first[placed.number]))
+            ends.append(self._open_node(placed) + (placed.number in last))
         while ends:
             self.xml.end(ends.pop())
+
+    def _chains(self) -> tuple[dict[int, list[float]], set[int]]:
+        """Where an asset with its levels behind it begins, with their distances in units, and where each ends."""
+        first: dict[int, list[float]] = {}
+        last: dict[int, int] = {}
+        head: dict[int, Placed] = {}  # by parent: the node whose levels may follow
+        for placed in self.scene.walk():
+            node, above = placed.node, head.get(placed.parent)
+            distance = node.properties.get("distance")
+            if node.role != "level":
+                head[placed.parent] = placed
+            elif (
+                above is not None
+                and above.node.role == "visible"
+                and node.properties.get("asset") == above.node.name
+                and isinstance(distance, int | float)
+            ):
+                first.setdefault(above.number, []).append(distance / (self.scene.frame.unit or 1.0))
+                last[above.number] = placed.number
+        return first, set(last.values())
 
     def _open_node(self, placed: Placed) -> int:
         node, xml = placed.node, self.xml
