@@ -5,6 +5,7 @@ Prints ratios, never bare seconds: 3.0 means three times as long as the limit be
 
 from __future__ import annotations
 
+import math
 import statistics
 import sys
 import tempfile
@@ -19,6 +20,8 @@ from numpy.typing import NDArray
 
 import zesty_otter as zo
 from zesty_otter import jobs
+from zesty_otter.geometry.deviation import Shape, deviation
+from zesty_otter.geometry.simplify import Attribute, simplify
 from zesty_otter.geometry.triangulation import triangulate
 from zesty_otter.jobs.delivery import deliver
 from zesty_otter.model import Layer, Node
@@ -137,6 +140,7 @@ def ratios() -> Iterator[tuple[str, float, str]]:
     split = usual(lambda: triangulate(mesh.points, mesh.face_start, mesh.corner_point))
     yield "triangulate 500,000 quads", split / sort, "an argsort of their corners"
     yield from _steps_on_a_million_triangles(scene)
+    yield from _levels()
     yield from _jobs()
 
 
@@ -202,6 +206,52 @@ def _steps_on_a_million_triangles(scene: zo.Scene) -> Iterator[tuple[str, float,
     for label, one in surface:
         took = usual(lambda one=one: one.apply(fresh(np.eye(4))), 5)  # type: ignore[misc]
         yield f"{label}, a million triangles", took / sort, "an argsort of the corners (bound 6)"
+
+
+def _levels() -> Iterator[tuple[str, float, str]]:
+    """Simplifying rough ground of ever more triangles, and measuring what came of it."""
+    took: dict[int, float] = {}
+    for side in (24, 71, 224, 708):
+        points, triangles = rough(side)
+        took[side] = min(_timed(partial(_reduced, points, triangles)) for _ in range(2))
+    count = {side: 2 * (side - 1) ** 2 for side in took}
+    sort = usual(lambda: np.argsort(triangles.ravel()), 5)
+    yield "simplify a million triangles to an eighth", took[708] / sort, "an argsort of their corners"
+    grown = took[708] / took[71] / (count[708] * math.log(count[708]) / count[71] / math.log(count[71]))
+    yield "  a million against ten thousand", grown, "growth by n log n (bound 1)"
+    uvs = (points[:, :2] / 708).astype(np.float32)
+    across = (points[triangles].mean(axis=1)[:, :1] > 354) * len(points)
+    looks = [
+        Attribute(points.astype(np.float32), triangles, 0.005),
+        Attribute(np.concatenate([uvs, uvs + 1]), (triangles + across).astype(np.int32), 35.0),
+    ]
+    eighth = len(triangles) // 8
+    dressed = _timed(lambda: list(simplify(points, triangles, [eighth], attributes=looks)))
+    yield "  with normals and UVs in two pieces", dressed / took[708], "without (bound 2)"
+    chain = [len(triangles) // part for part in (2, 4, 8, 16, 32)]
+    five = _timed(lambda: list(simplify(points, triangles, chain)))
+    alone = _timed(lambda: list(simplify(points, triangles, chain[-1:])))
+    yield "  a chain of five levels", five / alone, "its coarsest alone"
+    (light,) = simplify(points, triangles, [eighth])
+    before, after = Shape(points, triangles), Shape(light.points, light.triangles)
+    yield (
+        "measure a level of it, both ways",
+        _timed(lambda: deviation(before, after)) / sort,
+        "an argsort of the corners",
+    )
+
+
+def _reduced(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> None:
+    list(simplify(points, triangles, [len(triangles) // 8]))
+
+
+def rough(side: int) -> tuple[NDArray[np.float64], NDArray[np.int32]]:
+    """Hilly ground of 2 * (side - 1) ** 2 triangles."""
+    y, x = np.mgrid[0:side, 0:side]
+    bumps = np.random.default_rng(0).normal(0, 0.3, x.shape)
+    points = np.stack([x, y, 20 * np.sin(x * 0.02) * np.cos(y * 0.017) + bumps], -1).reshape(-1, 3).astype(float)
+    a = (np.arange(side - 1)[:, None] * side + np.arange(side - 1)).ravel()
+    return points, np.stack([a, a + 1, a + side + 1, a, a + side + 1, a + side], 1).reshape(-1, 3).astype(np.int32)
 
 
 def _jobs() -> Iterator[tuple[str, float, str]]:

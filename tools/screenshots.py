@@ -7,6 +7,7 @@ ImageMagick's `import` (Debian packages xvfb, xterm, imagemagick).
 from __future__ import annotations
 
 import os
+import runpy
 import shlex
 import subprocess
 import sys
@@ -20,6 +21,7 @@ import matplotlib
 
 matplotlib.use("Agg")
 import matplotlib.pyplot as plt
+import matplotlib.ticker
 import numpy as np
 from numpy.typing import NDArray
 
@@ -27,10 +29,12 @@ import zesty_otter as zo
 from zesty_otter.audit import inspect_glb
 from zesty_otter.audit.glb import read_sections
 from zesty_otter.demo import PIECES, write_kit
+from zesty_otter.geometry.simplify import simplify
 from zesty_otter.geometry.triangulation import DIAGONALS
 from zesty_otter.model import count_of
 
-SHOTS = Path(__file__).parent.parent / "docs" / "screenshots"
+ROOT = Path(__file__).parent.parent
+SHOTS = ROOT / "docs" / "screenshots"
 DISPLAY = ":87"
 INK, PAPER = "#22322d", "#f4f1e8"
 
@@ -176,7 +180,116 @@ def normals(folder: Path) -> None:
     figure.savefig(SHOTS / "normals.png", dpi=100)
 
 
-def _rendered(path: Path, width: int, height: int) -> NDArray[np.float64]:
+def rough(side: int) -> tuple[NDArray[np.float64], NDArray[np.int32]]:
+    """The ground that the bench simplifies."""
+    found: tuple[NDArray[np.float64], NDArray[np.int32]] = runpy.run_path(str(ROOT / "bench" / "run.py"))["rough"](side)
+    return found
+
+
+def levels(folder: Path) -> None:
+    """The boat and a mooring post with their levels, in shaded wireframe, with what was measured."""
+    figure, grid = plt.subplots(2, 4, figsize=(12.8, 8), facecolor=PAPER)
+    for row, (piece, name) in enumerate((("work_boat", "hull"), ("mooring_post", "Poeller_gross_01"))):
+        scene = zo.read(folder / "otterweir" / "ready" / "engine" / f"{piece}.glb")
+        done = zo.steps.Levels(chain=CHAIN, only=name).apply(scene)
+        facts = {one.node: one for one in zo.steps.level_facts(done)}
+        shown = [one for one in done.walk() if one.node.name == name or one.node.name in facts]
+        for axes, placed in zip(grid[row], shown, strict=True):
+            alone = zo.Scene((zo.Node("level", placed.world, content=placed.node.mesh),), done.frame)
+            zo.write(alone, folder / "level.glb")
+            axes.imshow(_rendered(folder / "level.glb", 310, 330, wire=True), interpolation="antialiased")
+            axes.set_axis_off()
+            one = facts.get(placed.node.name)
+            said = (
+                "as it came"
+                if one is None
+                else f"moved by {1000 * (one.deviation or 0):.3g} mm, from {one.distance or 0:.3g} m"
+            )
+            count = alone.meshes[0].triangle_count
+            axes.set_title(f"{placed.node.name}\n{count:,} triangles\n{said}", color=INK, fontsize=10)
+    figure.tight_layout()
+    figure.savefig(SHOTS / "levels.png", dpi=100)
+
+
+CHAIN = "50 25 12.5"
+
+
+def deviation(folder: Path) -> None:
+    """How far the surface moves as triangles go, for two pieces of the kit and a ball."""
+    figure, axes = plt.subplots(figsize=(12.8, 6), facecolor=PAPER)
+    axes.set_facecolor(PAPER)
+    chain = "90 80 70 60 50 40 30 25 20 15 12.5 10 8 6"
+    boat = folder / "otterweir" / "ready" / "engine" / "work_boat.glb"
+    post = folder / "otterweir" / "ready" / "engine" / "mooring_post.glb"
+    lantern = zo.Scene((zo.Node("lantern", content=_ball()),), zo.Frame("left up forward", "m"))
+    curves = ((zo.read(boat), "hull"), (zo.read(post), "Poeller_gross_01"), (lantern, "lantern"))
+    for (scene, name), color, mark in zip(curves, ("#2f6b58", "#b3541e", "#3c5a8a"), "os^", strict=True):
+        found = zo.steps.level_facts(zo.steps.Levels(chain=chain, only=name).apply(scene))
+        mesh = next(mesh for placed, mesh in scene.placed_meshes() if placed.node.name == name)
+        share = 100 / float(np.ptp(mesh.points, axis=0).max())
+        counts = [one.triangles for one in found]
+        for style, label, moved in (
+            ("-", f"{name}, {mesh.triangle_count:,} triangles: at most", [one.deviation for one in found]),
+            (":", "on average", [one.deviation_mean for one in found]),
+        ):
+            axes.plot(counts, [share * (one or 0.0) for one in moved], mark + style, color=color, label=label)
+    axes.set(xscale="log", yscale="log", xlabel="triangles", ylabel="how far the surface moved, of its longest side")
+    axes.xaxis.set_major_formatter(matplotlib.ticker.StrMethodFormatter("{x:,.0f}"))
+    axes.xaxis.set_minor_formatter(matplotlib.ticker.NullFormatter())
+    axes.yaxis.set_major_formatter(matplotlib.ticker.StrMethodFormatter("{x:g} %"))
+    axes.grid(True, which="both", alpha=0.25)
+    axes.legend(frameon=False, fontsize=10)
+    figure.tight_layout()
+    figure.savefig(SHOTS / "deviation.png", dpi=100)
+
+
+def _ball() -> zo.Mesh:
+    """A ball of 20,000 triangles, from a grid of latitudes and longitudes."""
+    around, down = 100, 101
+    u, v = np.meshgrid(np.arange(around) * 2 * np.pi / around, np.linspace(0, np.pi, down + 1)[1:-1])
+    rings = np.stack([np.cos(u) * np.sin(v), np.cos(v), -np.sin(u) * np.sin(v)], -1).reshape(-1, 3) * 0.2
+    points = np.concatenate([rings, [[0, 0.2, 0], [0, -0.2, 0]]])
+    here = np.arange(around)
+    beside, top, last = (here + 1) % around, len(rings), len(rings) - around
+    quads = [
+        np.stack([r + here, r + around + here, r + around + beside, r + beside], 1) for r in range(0, last, around)
+    ]
+    caps = [[top, int(a), int(b)] for a, b in zip(here, beside, strict=True)]
+    caps += [[top + 1, int(last + b), int(last + a)] for a, b in zip(here, beside, strict=True)]
+    return zo.Mesh.from_faces("ball", points, [*np.concatenate(quads).tolist(), *caps])
+
+
+def growth(folder: Path) -> None:
+    """The time simplification takes, for ever more triangles, against n log n from ten thousand on."""
+    del folder
+    counts, took = [], []
+    for side in (24, 40, 72, 128, 224, 400, 708, 1000, 1415):
+        points, triangles = rough(side)
+        runs = [_seconds(points, triangles) for _ in range(2)]
+        counts.append(len(triangles))
+        took.append(min(runs))
+    figure, axes = plt.subplots(figsize=(12.8, 6), facecolor=PAPER)
+    axes.set_facecolor(PAPER)
+    n = np.array(counts, float)
+    line = n * np.log(n)
+    axes.plot(n, np.array(took) / took[2], "o-", color="#2f6b58", label="simplified to an eighth")
+    axes.plot(n, line / line[2], "--", color="#b3541e", label="n log n")
+    axes.set(xscale="log", yscale="log", xlabel="triangles", ylabel="time, as a multiple of that for ten thousand")
+    for axis in (axes.xaxis, axes.yaxis):
+        axis.set_major_formatter(matplotlib.ticker.StrMethodFormatter("{x:,.7g}"))
+    axes.grid(True, which="both", alpha=0.25)
+    axes.legend(frameon=False, fontsize=10)
+    figure.tight_layout()
+    figure.savefig(SHOTS / "growth.png", dpi=100)
+
+
+def _seconds(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> float:
+    start = time.perf_counter()
+    list(simplify(points, triangles, [len(triangles) // 8]))
+    return time.perf_counter() - start
+
+
+def _rendered(path: Path, width: int, height: int, *, wire: bool = False) -> NDArray[np.float64]:
     """A textured orthographic view from the front left, above; faces seen from behind are red."""
     around, up = np.radians(-35), np.radians(24)
     right = np.array([np.cos(around), 0, -np.sin(around)])
@@ -192,11 +305,11 @@ def _rendered(path: Path, width: int, height: int) -> NDArray[np.float64]:
         at = (points @ view.T - (low + high) / 2) * (scale, -scale, 1) + (width, height, 0)
         light = 0.45 + 0.55 * np.clip(normals @ np.array([-0.25, 0.85, 0.46]), 0, 1)
         for triangle in triangles:
-            _fill(canvas, depth, at[triangle], light[triangle], uvs[triangle], image)
+            _fill(canvas, depth, at[triangle], light[triangle], uvs[triangle], image, wire=wire)
     return canvas.reshape(height, 2, width, 2, 3).mean(axis=(1, 3))
 
 
-def _fill(canvas: Any, depth: Any, corners: Any, light: Any, uvs: Any, image: Any) -> None:
+def _fill(canvas: Any, depth: Any, corners: Any, light: Any, uvs: Any, image: Any, *, wire: bool) -> None:
     """Draw one triangle into canvas and depth buffer."""
     a, b, c = corners[:, :2]
     area = (b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0])
@@ -216,7 +329,13 @@ def _fill(canvas: Any, depth: Any, corners: Any, light: Any, uvs: Any, image: An
     texel = (uv % 1 * (image.shape[1], image.shape[0])).astype(int)
     color = image[texel[:, 1] % image.shape[0], texel[:, 0] % image.shape[1]]
     drawn[drawn] = color[:, 3] >= 0.5
-    color = (color[:, :3] * (share[patch_drawn] @ light)[:, None])[color[:, 3] >= 0.5]
+    shade = (share[patch_drawn] @ light)[:, None]
+    color = (color[:, :3] * shade)[color[:, 3] >= 0.5]
+    if wire:
+        # Plain, so that the lines show; as wide as a pixel of the picture.
+        side = np.linalg.norm(corners[[1, 2, 0], :2] - corners[[2, 0, 1], :2], axis=1)
+        near = (share[drawn] * abs(area) / np.maximum(side, 1e-9)).min(axis=-1) < 1.0
+        color = np.where(near[:, None], matplotlib.colors.to_rgb(INK), (0.73, 0.81, 0.77) * shade[: len(near)])
     # The picture's y axis points down, so what faces us turns the other way round in it.
     canvas[patch][drawn] = color if area < 0 else matplotlib.colors.to_rgb("#c2452d")
     depth[patch][drawn] = z[drawn]
@@ -251,7 +370,12 @@ def main() -> None:
             )
             terminal("formats", "zesty-otter formats", folder=folder)
             terminal("targets", "zesty-otter targets", "zesty-otter targets m-right-up-forward", folder=folder)
-            for picture in (overview, pieces, weld, triangulate, normals):
+            terminal(
+                "levels_table",
+                "zesty-otter convert otterweir/ready/engine/work_boat.glb light.glb --levels 50,25,10",
+                folder=folder,
+            )
+            for picture in (overview, pieces, weld, triangulate, normals, levels, deviation, growth):
                 picture(folder)
     finally:
         screen.terminate()

@@ -696,12 +696,12 @@ def seed(real, vert, face, wedge, slope, state, heap, entry, owner, as_float, as
     count = 0
     for n in range(len(face) // 8 * 3):
         c = n // 3 * 8 + n % 3
-        u, v = face[c], face[_after(c)]
+        u, v = np.int64(face[c]), np.int64(face[_after(c)])
         opposite = _opposite(vert, face, c)
         # Each edge once: from its lower end, or from the only face that runs this way.
         if opposite >= 0 and u > v:
             continue
-        bits = _bits(face, c)
+        bits = np.int64(_bits(face, c))
         cost, _, _, _ = _evaluate(real, vert, face, wedge, slope, u, v, bits, only_old, limit)
         entry[count, 0], entry[count, 1], entry[count, 3] = u, v, bits
         entry[count, 2] = vert[u, VERSION] + vert[v, VERSION] if cost >= 0.0 else -1
@@ -747,13 +747,46 @@ def _next_cost(heap, count, as_float, as_bits):
 
 
 @kernel
+def _stays_near(real, vert, face, u, v, x, y, z, reach):
+    """Whether both places are near to the faces that will be around the one they become.
+
+    A quadric weighs all planes a point ever lay on; one that matters may be lost among many.
+    """
+    near = True
+    for end in range(2):
+        e = u if end == 0 else v
+        ox, oy, oz = real[e, 10], real[e, 11], real[e, 12]
+        best = (ox - x) * (ox - x) + (oy - y) * (oy - y) + (oz - z) * (oz - z)
+        ux, uy, uz = real[u, 10], real[u, 11], real[u, 12]
+        vx, vy, vz = real[v, 10], real[v, 11], real[v, 12]
+        real[u, 10] = real[v, 10] = x
+        real[u, 11] = real[v, 11] = y
+        real[u, 12] = real[v, 12] = z
+        for side in range(2):
+            c = vert[u, FIRST] if side == 0 else vert[v, FIRST]
+            there = v if side == 0 else u
+            while c >= 0 and best > reach * reach:
+                n, p = face[_after(c)], face[_before(c)]
+                if _lives(face, c) and n != there and p != there:
+                    d, _, _, _ = _closest(real, face[c], n, p, ox, oy, oz)
+                    best = min(best, d)
+                c = face[c + 3]
+        real[u, 10], real[u, 11], real[u, 12] = ux, uy, uz
+        real[v, 10], real[v, 11], real[v, 12] = vx, vy, vz
+        near = near and best <= reach * reach
+    return near
+
+
+@kernel
 def _joined(real, vert, face, wedge, slope, values, family, column_layer, entry, owner, state, pairs, found, fresh,
-            ring, most, strict, u, v, x, y, z):  # fmt: skip
+            ring, limit, most, strict, u, v, x, y, z):  # fmt: skip
     """Makes one point of two if that may be, and says whether it was."""
     if vert[v, LOCKED] or (not vert[u, LOCKED] and x == real[v, 10] and y == real[v, 11] and z == real[v, 12]):
         u, v = v, u
     pairs[0, 0] = pairs[1, 0] = -1
     if not _allowed(real, vert, face, wedge, ring, found, pairs, u, v, x, y, z, most, strict):
+        return False
+    if limit < np.inf and not _stays_near(real, vert, face, u, v, x, y, z, 2 * limit):
         return False
     if not _carry(real, vert, face, wedge, values, family, column_layer, slope, pairs, u, v, x, y, z, found, fresh):
         return False
@@ -794,7 +827,9 @@ def collapse(real, vert, face, wedge, slope, values, family, column_layer, state
         if entry[number, 2] != _GONE:
             u, v = _find(vert, np.int64(entry[number, 0])), _find(vert, np.int64(entry[number, 1]))
         if u != v:
-            cost, x, y, z = _evaluate(real, vert, face, wedge, slope, u, v, entry[number, 3] & 3, only_old, limit)
+            cost, x, y, z = _evaluate(
+                real, vert, face, wedge, slope, u, v, np.int64(entry[number, 3] & 3), only_old, limit
+            )
             stamp = vert[u, VERSION] + vert[v, VERSION]
             if stamp != entry[number, 2]:
                 entry[number, 0], entry[number, 1], entry[number, 2] = u, v, stamp
@@ -806,7 +841,7 @@ def collapse(real, vert, face, wedge, slope, values, family, column_layer, state
             elif again < 0.0:
                 share = max(0.5 ** (entry[number, 3] >> 2), 1e-3)
                 if _joined(real, vert, face, wedge, slope, values, family, column_layer, entry, owner, state, pairs,
-                           found, fresh, ring, most / share, share, u, v, x, y, z):  # fmt: skip
+                           found, fresh, ring, limit, most / share, share, u, v, x, y, z):  # fmt: skip
                     state[SINCE] += 1
                     state[ROUNDS] = 0
                     due[0] = max(due[0], 2 * cost)

@@ -125,25 +125,19 @@ class _Work:
         limit: float,
     ) -> None:
         self.only_old, self.limit = only_old, limit
-        point_of, self.source = _sound(points, triangles)
-        used = _in_order_of_place(points, point_of)
-        number = np.full(len(points), -1, np.int32)
-        number[used] = np.arange(len(used), dtype=np.int32)
-        corners = number[point_of]
-        order = np.argsort(corners.min(axis=1), kind="stable") if len(corners) else np.zeros(0, np.int64)
-        corners, self.source = corners[order], self.source[order]
-        tri = corners.ravel().astype(np.int32)
-        place = self.before = points[used]
-        low, high = (place.min(axis=0), place.max(axis=0)) if len(place) else (np.zeros(3), np.ones(3))
+        tri, self.source, used = _in_order_of_place(points, *_sound(points, triangles))
+        self.before = points[used]
+        low, high = (self.before.min(axis=0), self.before.max(axis=0)) if len(used) else (np.zeros(3), np.ones(3))
         self.centre, self.size = (low + high) / 2, float((high - low).max(initial=0.0)) or 1.0
-        place = (place - self.centre) / self.size
-        count, faces = len(place), len(corners)
+        place = (self.before - self.centre) / self.size
+        count, faces = len(place), len(self.source)
         self.vert = _aligned((count, 8), np.int32)
         self.vert[:, loops.INTO] = np.arange(count)
         self._take_attributes(attributes, tri, place)
         own_section = np.zeros(faces, np.int32) if section is None else section[self.source].astype(np.int32)
         stays = np.zeros(count, bool) if locked is None else locked[used].copy()
         edges = self._link(tri, own_section, stays, place)
+        del tri, place, own_section
         self.state, self.due = np.zeros(7, np.int64), np.zeros(1)
         self.state[loops.ALIVE] = faces
         self.heap, self.entry = np.empty(edges, np.uint64), _aligned((edges, 4), np.int32)
@@ -200,7 +194,11 @@ class _Work:
         self.column_layer = np.repeat(np.arange(len(layers), dtype=np.int32), self.widths)
         if not layers:
             self.wedge = np.zeros(0, np.int32)
-            self.values, self.slope, self.family = np.zeros((0, 0)), np.zeros((0, 2)), np.zeros((0, 0), np.int32)
+            self.values, self.slope, self.family = (
+                np.zeros((0, 0)),
+                np.zeros((0, 2), np.float32),
+                np.zeros((0, 0), np.int32),
+            )
             return
         corner = np.arange(3 * faces, dtype=np.int32).reshape(-1, 3)
         section = np.zeros(faces, np.int32)
@@ -214,7 +212,7 @@ class _Work:
             self.family[self.wedge, n] = alone.ravel()
         alone_at = np.bincount(tri[at], minlength=count)[tri[at]] == 1
         self.vert[tri[at[alone_at]], loops.SINGLE] = np.flatnonzero(alone_at)
-        self.slope = np.zeros((len(at), 2 + 4 * self.values.shape[1]))
+        self.slope = np.zeros((len(at), 2 + 4 * self.values.shape[1]), np.float32)
         loops.gather_gradients(place, tri, self.wedge, self.values, self.slope)
 
     def reduce(self, target: int, tell: Callable[[int], None] | None) -> None:
@@ -282,9 +280,19 @@ def _sound(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> tuple[N
     return corners[source], source.astype(np.int32)
 
 
-def _in_order_of_place(points: NDArray[np.float64], corners: NDArray[np.int32]) -> NDArray[np.int64]:
-    """The points that are used, neighbours in space near each other."""
+def _in_order_of_place(
+    points: NDArray[np.float64], corners: NDArray[np.int32], source: NDArray[np.int32]
+) -> tuple[NDArray[np.int32], NDArray[np.int32], NDArray[np.int64]]:
+    """Corners (3 T,) by the new numbers of points, the source of each triangle, and which points are used.
+
+    Neighbours in space are near each other in all three.
+    """
     occurs = np.zeros(len(points), bool)
     occurs[corners] = True
     used = np.flatnonzero(occurs)
-    return np.asarray(used[along_curve(points[used])])
+    used = used[along_curve(points[used])]
+    number = np.full(len(points), -1, np.int32)
+    number[used] = np.arange(len(used), dtype=np.int32)
+    renumbered = number[corners]
+    order = np.argsort(renumbered.min(axis=1), kind="stable") if len(corners) else np.zeros(0, np.int64)
+    return renumbered[order].ravel(), source[order], used
