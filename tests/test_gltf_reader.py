@@ -428,3 +428,19 @@ def test_the_command_line_and_jobs_take_a_pose(tmp_path, run):
     assert run("survey", tmp_path / "a.gltf", "--pose", "run@1").status == 2
     (tmp_path / "j.toml").write_text('[[sources]]\nfiles = "a.gltf"\npose = "run@1"\n[[outputs]]\nformats = "glb"\n')
     assert "there is no animation 'run'" in run("run", tmp_path / "j.toml").err
+
+
+def test_extras_of_nodes_meshes_and_scenes_travel_with_them(tmp_path):
+    content = document(
+        scenes=[{"nodes": [0], "extras": {"yard": "Otterweir"}}],
+        nodes=[{"name": "buoy", "mesh": 0, "extras": {"lamp": True}}],
+        meshes=[{"primitives": [{"attributes": {"POSITION": 0}}], "extras": {"batch": [1, 2]}}],
+        accessors=accessors(TRIANGLE),
+        **packed(TRIANGLE),
+    )
+    scene = read(tmp_path, content)
+    zo.write(scene, tmp_path / "again.glb")
+    for found in (scene, zo.read(tmp_path / "again.glb")):
+        kept = [dict(one.properties) for one in (found, found.roots[0], found.meshes[0])]
+        assert kept == [{"yard": "Otterweir"}, {"lamp": True}, {"batch": [1, 2]}]
+    assert "those of mesh_0, the scene" in texts(zo.write(scene, tmp_path / "other.usda"))

@@ -157,7 +157,7 @@ def test_small_loose_parts_go_when_nothing_else_can_and_fusing_joins_them():
 def test_what_cannot_get_lighter_is_left_out_and_said():
     done = Levels(chain="50 10").apply(scene_of(cube()))
     assert [node.name for node in done.roots] == ["cube"]
-    assert "12 are the fewest without moving anything by more than 1.5 %" in texts(done.notes)
+    assert "12 are the fewest without moving anything by much more than 1.5 %" in texts(done.notes)
     assert "2 levels left out" in texts(done.notes)
 
 

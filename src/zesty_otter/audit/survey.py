@@ -206,7 +206,8 @@ def _where(texture: Texture) -> str | None:
 def _seen(placed: list[Placed]) -> NDArray[np.float64]:
     """(2, 3) bounds of the meshes that are there to be seen; of all meshes when none is."""
     drawn = [one for one in placed if one.node.drawn is not None]
-    seen = [one for one in drawn if one.node.role in ("visible", "level")] or drawn
+    near = [one for one in drawn if one.node.role == "visible"]
+    seen = near or [one for one in drawn if one.node.role == "level"] or drawn
     boxes = np.array([content_bounds(one) for one in seen]).reshape(-1, 2, 3)
     boxes = boxes[np.isfinite(boxes).all(axis=(1, 2))]
     if not len(boxes):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated, Any
@@ -226,7 +226,7 @@ def convert(
     with console.progress("Mending", quiet=quiet) as progress:
         scene = steps.Reframe(axes=" ".join(frame.axes), unit=frame.unit).apply(scene)
         for number, step in enumerate(chosen, 1):
-            scene = step.apply(scene)
+            scene = step.apply(scene, _part_of(progress, number - 1, len(chosen)))
             progress(number / len(chosen))
     with console.progress(f"Writing {out.name}", quiet=quiet) as progress:
         whole = Piece(out.stem, "", scene)
@@ -240,6 +240,11 @@ def convert(
             arrivals.append(arrival)
             progress(number / len(pieces))
     return scene, notes, arrivals
+
+
+def _part_of(progress: Callable[[float], None], done: int, of: int) -> Callable[[float], None]:
+    """What a step tells its share to, of several steps."""
+    return lambda share: progress((done + share) / of)
 
 
 def _wanted_frame(out: Path, target: str | None, to_unit: str | None, to_axes: str | None) -> Frame:
@@ -260,8 +265,12 @@ def show(source: Path, scene: Scene, arrivals: list[Arrival]) -> None:
     facts = arrival.facts
     sections = ", ".join(facts.materials) or "no material"
     results.print(f"[title]{escape(source.name)} → {escape(arrival.path)}[/]")
-    size = f"{format_size(facts.size, 1.0)} (width × height × depth), about as large as "
-    size += audit.likeness(max(facts.size))
+    found = steps.level_facts(scene)
+    # Levels may reach a little farther than what they stand for.
+    sides = audit.survey(scene).size if found else None
+    sides, unit = (sides, scene.frame.unit or 1.0) if sides else (facts.size, 1.0)
+    size = f"{format_size(sides, unit)} (width × height × depth), about as large as "
+    size += audit.likeness(max(sides) * unit)
     results.print(
         console.facts(
             [
@@ -275,7 +284,6 @@ def show(source: Path, scene: Scene, arrivals: list[Arrival]) -> None:
             ]
         )
     )
-    found = steps.level_facts(scene)
     if found:
         results.print()
         results.print(console.level_table(found))

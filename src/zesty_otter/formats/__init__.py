@@ -27,7 +27,8 @@ CARRIES = (
     "metal/rough",
     "textures",
     "embedded textures",
-    "instances",
+    "scatters",
+    "mesh properties",
     "lights and cameras",
     "unit",
     "axes",
@@ -87,9 +88,14 @@ class Format:
             able = ", ".join(suffix for one in FORMATS if one.quantizes for suffix in one.suffixes)
             raise UsageError(f"{self.title} files cannot be quantized.", remedy=f"Only {able} files can.")
         copies = 0
-        if "instances" not in self.carries:
+        if "scatters" not in self.carries:
             scene, copies = expanded(scene)
         encoded: Encoded = import_module(self.writer).encode(scene, name, **({"quantized": True} if quantized else {}))
+        owners = [mesh.name for mesh in scene.meshes if mesh.properties]
+        owners += ["the scene"] if scene.properties else []
+        if owners and "mesh properties" not in self.carries:
+            text = f"properties of meshes and scenes have no place in {self.title}: those of {', '.join(owners[:5])}"
+            encoded.notes.append(Note("lost", text, self.name))
         if copies:
             text = f"{self.title} has no scatters; their copies became {count_of(copies, 'node')}"
             encoded.notes.append(Note("lost", text, self.name))
@@ -109,11 +115,12 @@ _GLTF_CARRIES = frozenset(
         "unit",
         "axes",
         "lights and cameras",
-        "instances",
+        "scatters",
     }
 )
 
 _USD_CARRIES = _GLTF_CARRIES | {"polygons"}
+_GLTF_CARRIES |= {"mesh properties"}
 
 FORMATS = (
     Format(

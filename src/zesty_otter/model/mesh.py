@@ -110,6 +110,7 @@ class Mesh:
     face_smoothing: NDArray[np.int32] | None = None
     face_sets: Mapping[str, NDArray[np.int32]] = field(default_factory=lambda: MappingProxyType({}))
     point_sets: Mapping[str, NDArray[np.int32]] = field(default_factory=lambda: MappingProxyType({}))
+    properties: Mapping[str, Any] = field(default_factory=lambda: MappingProxyType({}))
 
     def __post_init__(self) -> None:
         self._seal()

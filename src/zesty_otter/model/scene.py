@@ -217,6 +217,8 @@ class Scene:
         What was called differently in the source.
     source : Path, optional
         The file it was read from.
+    properties : mapping
+        Free properties that travel with it.
     """
 
     roots: tuple[Node, ...]
@@ -226,6 +228,7 @@ class Scene:
     source: Path | None = None
     read_files: tuple[Path, ...] = ()
     renamed: tuple[Renamed, ...] = ()
+    properties: Mapping[str, Any] = field(default_factory=lambda: MappingProxyType({}))
 
     def walk(self) -> Iterator[Placed]:
         """Every node with its world transform, parents before children, in the order of the tree."""

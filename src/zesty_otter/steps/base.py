@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from contextvars import ContextVar
 from dataclasses import replace
 from typing import Annotated, Any, ClassVar
 
@@ -17,6 +19,16 @@ Length = Annotated[
     float, BeforeValidator(as_length), WithJsonSchema({"type": ["number", "string"], "examples": ["2cm", 0.02]})
 ]
 """A length in metres; also written with a unit, such as ``"2cm"``."""
+
+
+_progress: ContextVar[Callable[[float], None] | None] = ContextVar("progress", default=None)
+
+
+def tell(share: float) -> None:
+    """Say from within a step how much of it is done."""
+    told = _progress.get()
+    if told is not None:
+        told(share)
 
 
 class Step(BaseModel):
@@ -47,8 +59,18 @@ class Step(BaseModel):
             raise ValueError(f"'{self.slug}' works on the whole scene and takes no 'only'")
         return self
 
-    def apply(self, scene: Scene) -> Scene:
-        """The changed scene, with notes on what was done; what ``only`` does not choose is as it was."""
+    def apply(self, scene: Scene, progress: Callable[[float], None] | None = None) -> Scene:
+        """The changed scene, with notes on what was done; what ``only`` does not choose is as it was.
+
+        ``progress`` is called with the share that is done by steps that take long.
+        """
+        token = _progress.set(progress)
+        try:
+            return self._applied(scene)
+        finally:
+            _progress.reset(token)
+
+    def _applied(self, scene: Scene) -> Scene:
         if not self.only:
             return self.change(scene)
         numbers = chosen_numbers(scene, self.only)

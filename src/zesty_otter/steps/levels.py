@@ -19,7 +19,7 @@ from zesty_otter.geometry.deviation import Deviation, deviation
 from zesty_otter.geometry.topology import topology
 from zesty_otter.model import Mesh, Node, Note, Placed, Scatter, Scene, count_of, parse_length, transformed
 from zesty_otter.steps.assets import Asset, Roles, assets_of
-from zesty_otter.steps.base import Length, Step
+from zesty_otter.steps.base import Length, Step, tell
 from zesty_otter.steps.lighter import LIMIT, HeavyMesh, shape_of
 from zesty_otter.steps.words import chosen_numbers
 
@@ -156,14 +156,17 @@ class Levels(Step):
         behind: dict[int, list[Node]] = {}
         changed: dict[int, Node] = {}
         notes: list[Note] = []
-        for asset in assets_of(scene):
+        assets = assets_of(scene)
+        for number, asset in enumerate(assets):
             for placed in asset.main:
+                tell(number / len(assets))
                 mesh = placed.node.drawn
                 if placed.number not in numbers or mesh is None or not mesh.face_count:
                     continue
                 if id(mesh) not in chains:
                     scale = metre * abs(float(np.linalg.det(placed.world[:3, :3]))) ** (1 / 3)
-                    chains[id(mesh)] = _Chain(self, mesh, scale, self._fixed(scene, placed, mesh))
+                    span = number / len(assets), 1 / len(assets)
+                    chains[id(mesh)] = _Chain(self, mesh, scale, self._fixed(scene, placed, mesh), span)
                 made, kept = self._of(asset, placed, chains[id(mesh)])
                 behind[placed.number] = made
                 changed |= kept
@@ -264,10 +267,15 @@ class Levels(Step):
 
 
 class _Chain:
-    """The levels of one mesh, made when first asked for. ``scale`` is the metres of one unit of it."""
+    """The levels of one mesh, made when first asked for.
 
-    def __init__(self, step: Levels, mesh: Mesh, scale: float, fixed: NDArray[np.bool_] | None) -> None:
-        self.step, self.mesh, self.scale, self.fixed = step, mesh, scale, fixed
+    ``scale`` is the metres of one unit of it, ``span`` the share of all work that lies before it and its own.
+    """
+
+    def __init__(
+        self, step: Levels, mesh: Mesh, scale: float, fixed: NDArray[np.bool_] | None, span: tuple[float, float]
+    ) -> None:
+        self.step, self.mesh, self.scale, self.fixed, self.span = step, mesh, scale, fixed, span
         box = mesh.surface_bounds
         self.size = float((box[1] - box[0]).max()) * scale
 
@@ -301,16 +309,19 @@ class _Chain:
                 max(round(full * wish.value), 1) if wish.kind == "ratio" else min(int(wish.value), full)
                 for wish in wishes
             ]
-            return [(mesh, self.measured(mesh)) for mesh in self.heavy.lightened(targets)]
+            return [(mesh, self.measured(mesh)) for mesh in self.heavy.lightened(targets, self._tell)]
         targets = []
         count = float(full)
         while count >= 4:
             count *= _FINER
             targets.append(int(count))
-        tries = list(self.heavy.lightened(targets or [full]))
+        tries = list(self.heavy.lightened(targets or [full], self._tell))
         self.heavy.forget()  # what could not be done for tries nobody needs to know
         measured: dict[int, Deviation] = {}
         return [self._lightest_within(tries, self._allowed(wish), measured) for wish in wishes]
+
+    def _tell(self, share: float) -> None:
+        tell(self.span[0] + share * self.span[1])
 
     def _allowed(self, wish: Wish) -> float:
         """The deviation a wish allows, in metres."""

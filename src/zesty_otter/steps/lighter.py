@@ -18,7 +18,7 @@ from zesty_otter.geometry.topology import parts
 from zesty_otter.geometry.triangulation import triangulate
 from zesty_otter.model import Layer, Mesh, Note, Scene, count_of, format_length
 from zesty_otter.shading import with_all_normals
-from zesty_otter.steps.base import Step
+from zesty_otter.steps.base import Step, tell
 
 # A change of normals by one radian is as bad as this share of the size, of UVs as this share of the length that
 # a texture covers, of colours from black to white as this share of the size.
@@ -56,7 +56,7 @@ class Lighten(Step):
             if mesh.triangle_count <= self.triangles:
                 return mesh
             heavy = HeavyMesh(mesh, looks=self.looks, only_old=self.points == "old", limit=self.limit)
-            (light,) = heavy.lightened([self.triangles])
+            (light,) = heavy.lightened([self.triangles], tell)
             text = f"{mesh.triangle_count:,} triangles became {light.triangle_count:,}"
             if light.triangle_count and scene.frame.unit is not None:
                 moved = deviation(heavy.shape, shape_of(light)).largest * scene.frame.unit
@@ -140,7 +140,9 @@ class HeavyMesh:
         if not self._unmet:
             return list(self._remarks)
         asked = ", ".join(f"{target:,}" for target, _ in self._unmet)
-        fewest = f"{self._unmet[-1][1]:,} are the fewest without moving anything by more than {100 * self.limit:.2g} %"
+        fewest = (
+            f"{self._unmet[-1][1]:,} are the fewest without moving anything by much more than {100 * self.limit:.2g} %"
+        )
         return [*self._remarks, f"asked for {asked} triangles; {fewest} of its size"]
 
     def forget(self) -> None:

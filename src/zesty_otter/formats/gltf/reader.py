@@ -119,7 +119,8 @@ class _Reader:
             self.note("lost", f"{many} left out; everything stands {how}")
         if self.document.get("skins"):
             self.note("lost", "skins are left out; skinned meshes stand in the pose of their nodes")
-        names = [str(one.get("name", "")) for one in self._list("scenes")]
+        scenes = self._list("scenes")
+        names = [str(one.get("name", "")) for one in scenes]
         name = names[0] if names and names[0] else self.path.stem
         return Scene(
             nodes,
@@ -128,6 +129,7 @@ class _Reader:
             tuple(self.notes),
             self.path,
             tuple(self.read_files),
+            properties=_properties(scenes[_index(self.document.get("scene", 0), "scene")] if scenes else {}),
         )
 
     # The file and its buffers
@@ -313,7 +315,6 @@ class _Reader:
             content = self._camera(about["camera"])
         elif "KHR_lights_punctual" in about.get("extensions", {}):
             content = self._light(about["extensions"]["KHR_lights_punctual"]["light"])
-        extras = about.get("extras", {})
         children = tuple(made[child] for child in about.get("children", []))
         scatter = about.get("extensions", {}).get("EXT_mesh_gpu_instancing")
         if scatter is not None and isinstance(content, Mesh):
@@ -323,7 +324,7 @@ class _Reader:
             transform,
             children,
             content,
-            properties=MappingProxyType(dict(extras) if isinstance(extras, dict) else {"extras": extras}),
+            properties=_properties(about),
         )
 
     def _own_transform(self, number: int, about: Mapping[str, Any]) -> NDArray[np.float64]:
@@ -389,7 +390,8 @@ class _Reader:
             about = self._list("meshes")[_index(number, "mesh")]
             name = str(about.get("name") or f"mesh_{number}")
             joints = self._joints(skin) if skin >= 0 else None
-            self.meshes[number, skin] = _assembled(name, list(self._primitives(about, name, joints)))
+            mesh = _assembled(name, list(self._primitives(about, name, joints)))
+            self.meshes[number, skin] = mesh.replace(properties=_properties(about)) if "extras" in about else mesh
         return self.meshes[number, skin]
 
     def _primitives(
@@ -564,6 +566,12 @@ def _pose(attributes: dict[str, NDArray[Any]], joints: NDArray[np.float64]) -> N
                 turned /= np.where(length > 0, length, 1.0)
             values[block, :3] = turned
     attributes.update(moved)
+
+
+def _properties(about: Mapping[str, Any]) -> Mapping[str, Any]:
+    """What the extras of something say."""
+    extras = about.get("extras", {})
+    return MappingProxyType(dict(extras) if isinstance(extras, dict) else {"extras": extras})
 
 
 class _Primitive:

@@ -151,6 +151,8 @@ class _Writer:
             "extensionsUsed": sorted(self.table.extensions),
             "extensionsRequired": sorted(self.required),
         }
+        if self.scene.properties:
+            document["scenes"][0]["extras"] = dict(self.scene.properties)
         if self.lights:
             document["extensions"] = {"KHR_lights_punctual": {"lights": self.lights}}
         if not self.binary:
@@ -271,7 +273,8 @@ class _Writer:
                 primitive["material"] = self.table.number(material)
             primitives.append(primitive)
             done = stop
-        return {"name": mesh.name, "primitives": primitives}
+        about: dict[str, Any] = {"name": mesh.name, "primitives": primitives}
+        return {**about, "extras": dict(mesh.properties)} if mesh.properties else about
 
     def _with_normals(self, mesh: Mesh) -> Mesh:
         """The mesh with a unit normal at every corner: its own, or those its smoothing groups ask for."""
