@@ -36,14 +36,14 @@ def _to_box(boxes, n, x, y, z):
 
 
 @kernel
-def to_triangle(corners, t, x, y, z):
-    """Squared distance of a position to a triangle, and the shares of its last two corners in the nearest place.
+def nearest_in_triangle(ax, ay, az, bx, by, bz, cx, cy, cz, x, y, z):
+    """Squared distance of a position to a triangle, and the shares of b and c in the nearest place of it.
 
     C. Ericson (2005), "Real-time collision detection", section 5.1.5.
     """
-    abx, aby, abz = corners[t, 3] - corners[t, 0], corners[t, 4] - corners[t, 1], corners[t, 5] - corners[t, 2]
-    acx, acy, acz = corners[t, 6] - corners[t, 0], corners[t, 7] - corners[t, 1], corners[t, 8] - corners[t, 2]
-    apx, apy, apz = x - corners[t, 0], y - corners[t, 1], z - corners[t, 2]
+    abx, aby, abz = bx - ax, by - ay, bz - az
+    acx, acy, acz = cx - ax, cy - ay, cz - az
+    apx, apy, apz = x - ax, y - ay, z - az
     d1, d2 = abx * apx + aby * apy + abz * apz, acx * apx + acy * apy + acz * apz
     bpx, bpy, bpz = apx - abx, apy - aby, apz - abz
     d3, d4 = abx * bpx + aby * bpy + abz * bpz, acx * bpx + acy * bpy + acz * bpz
@@ -70,13 +70,21 @@ def to_triangle(corners, t, x, y, z):
 
 
 @kernel
+def _to_triangle(corners, t, x, y, z):
+    return nearest_in_triangle(
+        corners[t, 0], corners[t, 1], corners[t, 2], corners[t, 3], corners[t, 4], corners[t, 5],
+        corners[t, 6], corners[t, 7], corners[t, 8], x, y, z,
+    )  # fmt: skip
+
+
+@kernel
 def nearest(samples, corners, boxes, leaves, stack, distance, triangle, shares):
     """The nearest triangle of each sample; samples near each other should follow each other."""
     guess = 0
     for i in range(len(samples)):
         x, y, z = samples[i, 0], samples[i, 1], samples[i, 2]
         # What was nearest to the sample before is not far now.
-        best, s, t = to_triangle(corners, guess, x, y, z)
+        best, s, t = _to_triangle(corners, guess, x, y, z)
         stack[0] = 1
         size = 1
         while size > 0:
@@ -86,7 +94,7 @@ def nearest(samples, corners, boxes, leaves, stack, distance, triangle, shares):
                 continue
             if n >= leaves:
                 for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
-                    d, own_s, own_t = to_triangle(corners, k, x, y, z)
+                    d, own_s, own_t = _to_triangle(corners, k, x, y, z)
                     if d < best:
                         best, guess, s, t = d, k, own_s, own_t
                 continue

@@ -21,6 +21,7 @@ import math
 import numpy as np
 
 from zesty_otter._compile import kernel
+from zesty_otter.geometry._distance import nearest_in_triangle
 
 FEATURE, BORDER = 1, 2
 FIRST, VERSION, DEGREE, INTO, MARK, LOCKED, SINGLE = range(7)
@@ -387,6 +388,14 @@ def _keeps_shape(real, p, b, c, x, y, z, strict):
 
 
 @kernel
+def _listed(found, count, w):
+    for n in range(count):
+        if found[n] == w:
+            return n
+    return -1
+
+
+@kernel
 def _allowed(real, vert, face, wedge, ring, shared, pairs, u, v, x, y, z, most, strict):
     """Whether two points may become one: the surface keeps its topology, its faces their sides.
 
@@ -433,20 +442,12 @@ def _allowed(real, vert, face, wedge, ring, shared, pairs, u, v, x, y, z, most, 
                     i, j = ring[2 * k], ring[2 * k + 1]
                     if (i == b and j == d) or (i == d and j == b):
                         return False
-            if shared_b and b != u:
-                met = False
-                for k in range(common):
-                    met = met or shared[k] == b
-                if not met:
-                    shared[common] = b
-                    common += 1
-            if shared_d and d != u:
-                met = False
-                for k in range(common):
-                    met = met or shared[k] == d
-                if not met:
-                    shared[common] = d
-                    common += 1
+            if shared_b and b != u and _listed(shared, common, b) < 0:
+                shared[common] = b
+                common += 1
+            if shared_d and d != u and _listed(shared, common, d) < 0:
+                shared[common] = d
+                common += 1
             if common > on_edge:
                 return False
         c = face[c + 3]
@@ -455,44 +456,12 @@ def _allowed(real, vert, face, wedge, ring, shared, pairs, u, v, x, y, z, most, 
 
 @kernel
 def _closest(real, a, b, c, x, y, z):
-    """Squared distance of a position to a triangle, and the shares of its points in the nearest one of it.
-
-    C. Ericson (2005), "Real-time collision detection", section 5.1.5.
-    """
-    abx, aby, abz = real[b, 10] - real[a, 10], real[b, 11] - real[a, 11], real[b, 12] - real[a, 12]
-    acx, acy, acz = real[c, 10] - real[a, 10], real[c, 11] - real[a, 11], real[c, 12] - real[a, 12]
-    apx, apy, apz = x - real[a, 10], y - real[a, 11], z - real[a, 12]
-    d1, d2 = abx * apx + aby * apy + abz * apz, acx * apx + acy * apy + acz * apz
-    bpx, bpy, bpz = apx - abx, apy - aby, apz - abz
-    d3, d4 = abx * bpx + aby * bpy + abz * bpz, acx * bpx + acy * bpy + acz * bpz
-    cpx, cpy, cpz = apx - acx, apy - acy, apz - acz
-    d5, d6 = abx * cpx + aby * cpy + abz * cpz, acx * cpx + acy * cpy + acz * cpz
-    va, vb, vc = d3 * d6 - d5 * d4, d5 * d2 - d1 * d6, d1 * d4 - d3 * d2
-    if d1 <= 0 and d2 <= 0:
-        s, t = 0.0, 0.0
-    elif d3 >= 0 and d4 <= d3:
-        s, t = 1.0, 0.0
-    elif vc <= 0 and d1 >= 0 and d3 <= 0 and d1 > d3:
-        s, t = d1 / (d1 - d3), 0.0
-    elif d6 >= 0 and d5 <= d6:
-        s, t = 0.0, 1.0
-    elif vb <= 0 and d2 >= 0 and d6 <= 0 and d2 > d6:
-        s, t = 0.0, d2 / (d2 - d6)
-    elif va <= 0 and d4 - d3 >= 0 and d5 - d6 >= 0:
-        t = (d4 - d3) / ((d4 - d3) + (d5 - d6))
-        s = 1.0 - t
-    else:
-        s, t = vb / (va + vb + vc), vc / (va + vb + vc)
-    ex, ey, ez = apx - s * abx - t * acx, apy - s * aby - t * acy, apz - s * abz - t * acz
-    return ex * ex + ey * ey + ez * ez, 1.0 - s - t, s, t
-
-
-@kernel
-def _listed(found, count, w):
-    for n in range(count):
-        if found[n] == w:
-            return n
-    return -1
+    """Squared distance of a position to a triangle, and the shares of its points in the nearest place of it."""
+    distance, s, t = nearest_in_triangle(
+        real[a, 10], real[a, 11], real[a, 12], real[b, 10], real[b, 11], real[b, 12],
+        real[c, 10], real[c, 11], real[c, 12], x, y, z,
+    )  # fmt: skip
+    return distance, 1.0 - s - t, s, t
 
 
 @kernel
