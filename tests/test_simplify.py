@@ -7,9 +7,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from zesty_otter.geometry.distance import Surface, areas, sampled
+import zesty_otter as zo
+from zesty_otter.geometry.distance import Surface, areas, sampled, wall_thickness
 from zesty_otter.geometry.simplify import Attribute, Reduced, simplify
 from zesty_otter.geometry.topology import topology
+from zesty_otter.steps.lighter import HeavyMesh
 
 Ints = np.ndarray
 
@@ -240,3 +242,38 @@ def test_distances_are_those_of_trying_every_triangle():
     distance, _, _ = Surface(points, triangles).nearest(places)
     alone = [Surface(points, triangles[k : k + 1]).nearest(places)[0] for k in range(500)]
     assert distance == pytest.approx(np.min(alone, axis=0))
+
+
+def test_walls_are_as_thick_as_they_are():
+    points, triangles = box(6)[:2]
+    points = points * (4.0, 0.2, 3.0)
+    normals = np.where(np.abs(points / (4.0, 0.2, 3.0) - 0.5) == 0.5, np.sign(points / (4.0, 0.2, 3.0) - 0.5), 0)
+    middle = (np.abs(normals) == (0, 1, 0)).all(axis=1)
+    thick = wall_thickness(points, triangles, normals / np.linalg.norm(normals, axis=1, keepdims=True), 1.0)
+    assert thick[middle] == pytest.approx(0.2)
+    sheet, corners = grid(3, 3)
+    assert np.isinf(wall_thickness(sheet, corners, np.tile([0, 0, 1.0], (len(sheet), 1)), 1.0)).all()
+
+
+def test_the_skins_of_a_thin_bent_shell_do_not_pierce_each_other():
+    sheet, corners = grid(40, 40, lambda x, y: 0.03 * (x - 20) ** 2 + 2 * np.sin(y * 0.2))
+    points = np.concatenate([sheet + (0, 0, 0.4), sheet])
+    here = np.arange(41)
+    rim = np.concatenate([here, here[1:] * 41 + 40, 41 * 40 + here[-2::-1], here[-2:0:-1] * 41])
+    after = np.roll(rim, -1)
+    below = len(sheet)
+    side = [np.stack([rim, rim + below, after], 1), np.stack([after, rim + below, after + below], 1)]
+    triangles = np.concatenate([corners, corners[:, ::-1] + below, *side]).astype(np.int32)
+    assert (edges_of(points, triangles).use == 2).all()
+    whole = signed_volume(points, triangles)
+    heavy = HeavyMesh(zo.Mesh("shell", points, np.arange(0, triangles.size + 1, 3), triangles.ravel()))
+    for light in heavy.lightened([2000, 800, 400]):
+        corners_now = light.corner_point.reshape(-1, 3)
+        assert two_way(points, triangles, Reduced(light.points, corners_now, np.zeros(0), ())).max() < 0.4
+        assert 0.7 < signed_volume(light.points, corners_now) / whole < 1.3
+        # Straight down, no skin is ever above the other: what looks up is met first.
+        places = sampled(light.points, corners_now, 3000).position + (0, 0, 5.0)
+        down = np.zeros((len(places) + len(light.points), 3))
+        down[: len(places), 2] = 1.0
+        below_all = wall_thickness(np.concatenate([places, light.points]), corners_now + len(places), down, 100.0)
+        assert (below_all[: len(places)] > 5 - 0.1).mean() > 0.99

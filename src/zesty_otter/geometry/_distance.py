@@ -108,3 +108,66 @@ def nearest(samples, corners, boxes, leaves, stack, distance, triangle, shares):
                 size += 1
         distance[i], triangle[i] = math.sqrt(best), guess
         shares[i, 0], shares[i, 1] = s, t
+
+
+@kernel
+def _enters(boxes, n, x, y, z, dx, dy, dz, reach):
+    """Whether a ray meets a box within its reach."""
+    near, far = 0.0, reach
+    for axis in range(3):
+        start = x if axis == 0 else y if axis == 1 else z
+        along = dx if axis == 0 else dy if axis == 1 else dz
+        low, high = boxes[n, axis] - start, boxes[n, 3 + axis] - start
+        if along == 0.0:
+            if low > 0.0 or high < 0.0:
+                return False
+        else:
+            one, other = low / along, high / along
+            near, far = max(near, min(one, other)), min(far, max(one, other))
+    return near <= far
+
+
+@kernel
+def _meets(corners, t, x, y, z, dx, dy, dz):
+    """How far along a ray it leaves through the back of a triangle, infinite when it does not.
+
+    T. Moeller and B. Trumbore (1997), "Fast, minimum storage ray-triangle intersection".
+    """
+    ax, ay, az = corners[t, 3] - corners[t, 0], corners[t, 4] - corners[t, 1], corners[t, 5] - corners[t, 2]
+    bx, by, bz = corners[t, 6] - corners[t, 0], corners[t, 7] - corners[t, 1], corners[t, 8] - corners[t, 2]
+    px, py, pz = dy * bz - dz * by, dz * bx - dx * bz, dx * by - dy * bx
+    det = ax * px + ay * py + az * pz
+    if det >= 0.0:
+        return np.inf  # seen from the front, or along it
+    sx, sy, sz = x - corners[t, 0], y - corners[t, 1], z - corners[t, 2]
+    u = (sx * px + sy * py + sz * pz) / det
+    qx, qy, qz = sy * az - sz * ay, sz * ax - sx * az, sx * ay - sy * ax
+    v = (dx * qx + dy * qy + dz * qz) / det
+    if u < 0.0 or v < 0.0 or u + v > 1.0:
+        return np.inf
+    return (bx * qx + by * qy + bz * qz) / det
+
+
+@kernel
+def depths(places, directions, corners, boxes, leaves, stack, least, reach, found):
+    """How far each ray goes, from ``least`` on, before it leaves through the back of a triangle."""
+    for i in range(len(places)):
+        x, y, z = places[i, 0], places[i, 1], places[i, 2]
+        dx, dy, dz = directions[i, 0], directions[i, 1], directions[i, 2]
+        best = reach
+        stack[0] = 1
+        size = 1
+        while size > 0:
+            size -= 1
+            n = stack[size]
+            if not _enters(boxes, n, x, y, z, dx, dy, dz, best):
+                continue
+            if n >= leaves:
+                for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
+                    far = _meets(corners, k, x, y, z, dx, dy, dz)
+                    if least < far < best:
+                        best = far
+            else:
+                stack[size], stack[size + 1] = 2 * n, 2 * n + 1
+                size += 2
+        found[i] = best if best < reach else np.inf

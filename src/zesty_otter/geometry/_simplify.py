@@ -4,7 +4,7 @@ M. Garland and P. Heckbert (1997), "Surface simplification using quadric error m
 follows H. Hoppe (1999), "New quadric metric for simplifying meshes with appearance attributes".
 
 What is met together lies together, because memory decides how long this takes:
-``real`` (V, 16): the quadric of a point (xx xy xz yy yz zz xd yd zd dd) and its position;
+``real`` (V, 16): the quadric of a point (xx xy xz yy yz zz xd yd zd dd), its position, and how far it may go;
 ``vert`` (V, 8): whole numbers of a point, by the names below;
 ``face`` (8 T,): of each triangle its points, the next corner at each of them (-1 at the end), and flags;
 ``entry`` (E, 4): of each candidate the points of an edge, the sum of their versions that its cost is of (`_GONE`
@@ -721,7 +721,6 @@ def _stays_near(real, vert, face, u, v, x, y, z, reach):
 
     A quadric weighs all planes a point ever lay on; one that matters may be lost among many.
     """
-    near = True
     for end in range(2):
         e = u if end == 0 else v
         ox, oy, oz = real[e, 10], real[e, 11], real[e, 12]
@@ -742,8 +741,32 @@ def _stays_near(real, vert, face, u, v, x, y, z, reach):
                 c = face[c + 3]
         real[u, 10], real[u, 11], real[u, 12] = ux, uy, uz
         real[v, 10], real[v, 11], real[v, 12] = vx, vy, vz
-        near = near and best <= reach * reach
-    return near
+        if best > reach * reach:
+            return False
+    # The other way round: the middle of every face that is to be, from those that are.
+    for end in range(2):
+        c = vert[u, FIRST] if end == 0 else vert[v, FIRST]
+        there = v if end == 0 else u
+        while c >= 0:
+            n, p = face[_after(c)], face[_before(c)]
+            if _lives(face, c) and n != there and p != there:
+                mx, my, mz = (
+                    (x + real[n, 10] + real[p, 10]) / 3,
+                    (y + real[n, 11] + real[p, 11]) / 3,
+                    (z + real[n, 12] + real[p, 12]) / 3,
+                )
+                best, _, _, _ = _closest(real, face[c], n, p, mx, my, mz)
+                for side in range(2):
+                    o = vert[u, FIRST] if side == 0 else vert[v, FIRST]
+                    while o >= 0 and best > reach * reach:
+                        if _lives(face, o):
+                            d, _, _, _ = _closest(real, face[o], face[_after(o)], face[_before(o)], mx, my, mz)
+                            best = min(best, d)
+                        o = face[o + 3]
+                if best > reach * reach:
+                    return False
+            c = face[c + 3]
+    return True
 
 
 @kernel
@@ -755,11 +778,13 @@ def _joined(real, vert, face, wedge, slope, values, family, column_layer, entry,
     pairs[0, 0] = pairs[1, 0] = -1
     if not _allowed(real, vert, face, wedge, ring, found, pairs, u, v, x, y, z, most, strict):
         return False
-    if limit < np.inf and not _stays_near(real, vert, face, u, v, x, y, z, 2 * limit):
+    reach = min(2 * limit, real[u, 13], real[v, 13])
+    if reach < np.inf and not _stays_near(real, vert, face, u, v, x, y, z, reach):
         return False
     if not _carry(real, vert, face, wedge, values, family, column_layer, slope, pairs, u, v, x, y, z, found, fresh):
         return False
     _merge(real, vert, face, wedge, entry, owner, state, pairs, u, v, x, y, z)
+    real[u, 13] = min(real[u, 13], real[v, 13])
     vert[u, VERSION] += 1
     vert[v, INTO] = u
     return True

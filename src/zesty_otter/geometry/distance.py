@@ -68,6 +68,38 @@ class Surface:
         return distance[back], self._order[triangle[back]], shares[back]
 
 
+def wall_thickness(
+    points: NDArray[np.float64], triangles: NDArray[np.int32], normals: NDArray[np.float64], reach: float
+) -> NDArray[np.float64]:
+    """How thick a surface's body is behind each point, straight against its normal.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+    triangles : (T, 3) int32
+        At least one.
+    normals : (P, 3) float64
+        Of length one, or zero for points that do not matter.
+    reach : float
+        What is thicker counts as without end.
+
+    Returns
+    -------
+    (P,) float64
+        Infinite where nothing is behind within reach, as on an open sheet.
+    """
+    surface = Surface(points, triangles)
+    order = along_curve(points)
+    found = np.empty(len(points))
+    loops.depths(
+        points[order], -normals[order], surface._corners, surface._boxes, surface._leaves, np.zeros(256, np.int64),
+        1e-3 * reach, reach, found,
+    )  # fmt: skip
+    thickness = np.empty_like(found)
+    thickness[order] = found
+    return thickness
+
+
 def areas(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:
     """(T,) area of each triangle."""
     a, b, c = (points[triangles[:, k]] for k in range(3))

@@ -69,6 +69,7 @@ def simplify(
     locked: NDArray[np.bool_] | None = None,
     only_old: bool = False,
     limit: float = np.inf,
+    reach: NDArray[np.float64] | None = None,
     progress: Callable[[float], None] | None = None,
 ) -> Iterator[Reduced]:
     """Collapse edges, the least noticeable first, and hand out the mesh at every number of triangles asked for.
@@ -94,6 +95,8 @@ def simplify(
     limit : float
         No edge goes whose points would move farther than this from the faces they were on, as quadrics
         estimate it; a share of the longest side of the bounds.
+    reach : (P,) float64, optional
+        How far from what is made of it each point may come to lie in one go, for walls that must not be pierced.
 
     Yields
     ------
@@ -106,7 +109,7 @@ def simplify(
     placement; what attributes cost follows H. Hoppe (1999), "New quadric metric for simplifying meshes with
     appearance attributes". Their values are taken from the nearest place of the surface before each collapse.
     """
-    work = _Work(points, triangles, attributes, section, locked, only_old, limit)
+    work = _Work(points, triangles, attributes, section, locked, only_old, limit, reach)
     start = max(work.alive_count, 1)
     for target in targets:
         work.reduce(target, None if progress is None else lambda alive: progress(1.0 - alive / start))
@@ -123,6 +126,7 @@ class _Work:
         locked: NDArray[np.bool_] | None,
         only_old: bool,
         limit: float,
+        reach: NDArray[np.float64] | None,
     ) -> None:
         self.only_old, self.limit = only_old, limit
         tri, self.source, used = _in_order_of_place(points, *_sound(points, triangles))
@@ -136,6 +140,7 @@ class _Work:
         self._take_attributes(attributes, tri, place)
         own_section = np.zeros(faces, np.int32) if section is None else section[self.source].astype(np.int32)
         stays = np.zeros(count, bool) if locked is None else locked[used].copy()
+        self.reach = None if reach is None else reach[used] / self.size
         edges = self._link(tri, own_section, stays, place)
         del tri, place, own_section
         self.state, self.due = np.zeros(7, np.int64), np.zeros(1)
@@ -163,6 +168,7 @@ class _Work:
         loops.gather_quadrics(place, tri, feature, float(area.mean()) if faces else 0.0, _BORDER, _SEAM, quadrics)
         self.real = _aligned((count, 16), np.float64)
         self.real[:, :10], self.real[:, 10:13] = quadrics, place
+        self.real[:, 13] = np.inf if self.reach is None else self.reach
         self.vert[:, loops.FIRST] = np.where(first < 0, -1, first // 3 * 8 + first % 3)
         self.vert[:, loops.DEGREE], self.vert[:, loops.LOCKED] = degree, stays
         face = _aligned((faces, 8), np.int32)

@@ -12,6 +12,7 @@ from pydantic import Field
 
 from zesty_otter.geometry.corners import join_points, split_vertices
 from zesty_otter.geometry.deviation import Shape, Values, deviation
+from zesty_otter.geometry.distance import wall_thickness
 from zesty_otter.geometry.normals import face_areas_and_normals, unit_rows
 from zesty_otter.geometry.simplify import Attribute, Reduced, simplify
 from zesty_otter.geometry.topology import parts
@@ -25,6 +26,7 @@ from zesty_otter.steps.base import Step, tell
 _LOOKS = {"normal": 0.005, "uv": 0.05, "color": 0.01}
 _FACETED = 0.9
 LIMIT = "No edge goes whose points would move by more than about this share of the size, as steps and corners would."
+_OF_WALL = 0.4  # of the thickness of a wall
 _DROPPABLE = 0.1  # the longest diagonal of a loose part that may go, as a share of that of the whole
 
 
@@ -176,8 +178,23 @@ class HeavyMesh:
             locked=self.locked,
             only_old=self.only_old,
             limit=self.limit,
+            reach=self._reach(),
             progress=progress,
         )
+
+    def _reach(self) -> NDArray[np.float64]:
+        """(P,) how far points may come to lie: less than half of the wall behind them."""
+        mesh = self.mesh
+        joined = mesh.surface(join_points)
+        place = joined[self.triangles]
+        a, b, c = (mesh.points[place[:, k]] for k in range(3))
+        of_face = np.cross(b - a, c - a)
+        normals = np.stack(
+            [sum(np.bincount(place[:, k], of_face[:, j], mesh.point_count) for k in range(3)) for j in range(3)], axis=1
+        )
+        size = float(np.ptp(mesh.points, axis=0).max(initial=0.0)) or 1.0
+        reach = 2 * self.limit * size / _OF_WALL
+        return _OF_WALL * wall_thickness(mesh.points, place, unit_rows(normals).astype(np.float64), reach)[joined]
 
     def _sections(self) -> NDArray[np.int32] | None:
         slot = self.mesh.face_slot
