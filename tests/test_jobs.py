@@ -15,10 +15,11 @@ import pytest
 
 import zesty_otter as zo
 from build import CUBE_FACES, CUBE_POINTS, cube, moved, scene_of
+from zesty_otter.demo.textures import timber
 from zesty_otter.jobs import Job, Output, Source, load, schema
 from zesty_otter.jobs.lay_out import in_rows
 from zesty_otter.jobs.split import split
-from zesty_otter.model import Node
+from zesty_otter.model import Layer, Material, Node, Texture, TextureUse
 
 
 def obj_cube(size: float = 1.0, *names: str, at: float = 0.0, groups: dict[str, str] | None = None) -> str:
@@ -650,3 +651,27 @@ def test_every_format_is_an_output(yard, tmp_path, ending):
     assert result.status == 0
     assert [round(side, 6) for side in result.assets[0].files[0].facts.size] == [2.0, 2.0, 2.0]
     assert set(states(zo.run_job(job)).values()) == {"unchanged"}
+
+
+def test_textures_of_two_outputs_that_would_overwrite_each_other_are_a_clash(tmp_path):
+    """Two formats in one folder have one folder of textures, which is fine while what is in it is the same."""
+    wood = Material("wood").with_textures({"base_color": TextureUse(Texture("wood.png", data=timber()))})
+    zo.write(
+        scene_of(cube(slots=(wood,), layers=(Layer("uv", np.zeros((1, 2)), np.zeros(24, int)),))), tmp_path / "hut.glb"
+    )
+    text = """[[sources]]
+files = "hut.glb"
+[[outputs]]
+formats = ["gltf", "obj"]
+[[outputs]]
+name = "small"
+formats = "collada"
+"""
+    shrunk = 'steps = ["textures largest=16"]\n'
+    (tmp_path / "same.toml").write_text(text)
+    (tmp_path / "other.toml").write_text(text + shrunk)
+    same = zo.run_job(tmp_path / "same.toml")
+    assert [one.state for one in same.assets] == ["written"]
+    other = zo.run_job(tmp_path / "other.toml", fresh=True)
+    assert other.assets[0].state == "failed"
+    assert "wood.png" in str(other.assets[0].error) and "'small'" in str(other.assets[0].error)

@@ -11,7 +11,7 @@ import signal
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass, field, replace
@@ -173,7 +173,7 @@ class _Run:
             current = not self.fresh and self._is_current(task)
             state: State = "failed" if done.error else "unchanged" if current else "planned"
             self._finish(AssetResult(task.name, state, files, error=done.error))
-        self._refuse_clashes({name: [Path(one.path) for one in r.files] for name, r in self.results.items()})
+        self._refuse_clashes({name: _claimed(r.files) for name, r in self.results.items()})
         return self._job_result(None)
 
     def result(self, workers: int) -> JobResult:
@@ -196,7 +196,7 @@ class _Run:
             if held:
                 order = {task.name: n for n, task in enumerate(todo)}
                 held.sort(key=lambda pair: order[pair[0].name])
-                self._refuse_clashes({task.name: [one.path for one in done.made] for task, done in held})
+                self._refuse_clashes({task.name: _claims(done) for task, done in held})
                 for task, done in held:
                     self._publish(task, done)
             overview = self._lay_out()
@@ -319,18 +319,15 @@ class _Run:
         self.results[result.name] = result
         self.on_progress(Event(len(self.results), self.total, result.name, result.state))
 
-    def _refuse_clashes(self, paths: dict[str, list[Path]]) -> None:
+    def _refuse_clashes(self, claims: dict[str, list[_Claim]]) -> None:
         """Nothing is in its place yet: two assets that want one are an error now."""
-        unchanged = {
-            name: [Path(f.path) for f in r.files] for name, r in self.results.items() if r.state == "unchanged"
-        }
-        written: dict[str, str] = {}
-        for name, wanted in (unchanged | paths).items():
-            for path in wanted:
-                key = path.as_posix().lower()
-                if key in written:
-                    raise clash(path, (written[key], ""), (name, ""))
-                written[key] = name
+        unchanged = {name: _claimed(r.files) for name, r in self.results.items() if r.state == "unchanged"}
+        written: dict[str, tuple[str, str]] = {}
+        for name, wanted in (unchanged | claims).items():
+            for path, content, _ in wanted:
+                other = written.setdefault(path.lower(), (name, content))
+                if other[0] != name and (other[1] != content or not content):
+                    raise clash(Path(path), (other[0], ""), (name, ""))
 
     def _lay_out(self) -> AssetResult | None:
         """The overview, unless nothing in it has changed."""
@@ -401,13 +398,30 @@ def _names_may_clash(task: Task) -> bool:
     )
 
 
+_Claim = tuple[str, str, str]
+"""A file that is to be written, what is in it, and the output it is of; what is in main files is not told, so that
+two never count as the same. Files beside them, such as textures, may be shared when they are."""
+
+
+def _claims(done: Done) -> list[_Claim]:
+    return _claimed([record.delivered(made, made.path.as_posix()) for made in done.made])
+
+
+def _claimed(files: Iterable[Delivered]) -> list[_Claim]:
+    found: list[_Claim] = []
+    for one in files:
+        found.append((one.path, "", one.output))
+        found += [(path, content, one.output) for path, content in one.hashes.items() if path != one.path]
+    return found
+
+
 def _clash_within(task: Task, done: Done) -> UsageError | None:
-    written: dict[str, str] = {}
-    for made in done.made:
-        key = made.path.as_posix().lower()
-        if key in written:
-            return clash(made.path, (task.name, written[key]), (task.name, made.output))
-        written[key] = made.output
+    written: dict[str, tuple[str, str]] = {}
+    for path, content, output in _claims(done):
+        key = path.lower()
+        if key in written and (written[key][0] != content or not content):
+            return clash(Path(path), (task.name, written[key][1]), (task.name, output))
+        written[key] = content, output
     return None
 
 
