@@ -15,12 +15,12 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BeforeValidator, Field, WithJsonSchema, field_validator
 
-from zesty_otter.geometry.deviation import Deviation, deviation
+from zesty_otter.geometry.deviation import Deviation
 from zesty_otter.geometry.topology import topology
 from zesty_otter.model import Mesh, Node, Note, Placed, Scatter, Scene, count_of, parse_length, transformed
 from zesty_otter.steps.assets import Asset, Roles, assets_of
 from zesty_otter.steps.base import Length, Step, tell
-from zesty_otter.steps.lighter import LIMIT, HeavyMesh, shape_of
+from zesty_otter.steps.lighter import LIMIT, HeavyMesh
 from zesty_otter.steps.words import chosen_numbers
 
 _KINDS = ("ratio", "triangles", "deviation", "screen")
@@ -297,7 +297,7 @@ class _Chain:
         return [*self.heavy.remarks, *said]
 
     def measured(self, mesh: Mesh) -> Deviation:
-        return deviation(self.heavy.shape, shape_of(mesh))
+        return self.heavy.measured(mesh)
 
     @cached_property
     def levels(self) -> list[tuple[Mesh, Deviation]]:

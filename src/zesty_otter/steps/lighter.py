@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from zesty_otter.geometry.corners import join_points, split_vertices
-from zesty_otter.geometry.deviation import Shape, Values, deviation
+from zesty_otter.geometry.deviation import Deviation, Shape, Values, deviation
 from zesty_otter.geometry.distance import wall_thickness
 from zesty_otter.geometry.normals import face_areas_and_normals, unit_rows
 from zesty_otter.geometry.simplify import Attribute, Reduced, simplify
@@ -27,6 +27,7 @@ _LOOKS = {"normal": 0.005, "uv": 0.05, "color": 0.01}
 _FACETED = 0.9
 LIMIT = "No edge goes whose points would move by more than about this share of the size, as steps and corners would."
 _OF_WALL = 0.4  # of the thickness of a wall
+_PLACES = 20  # to measure at, for each triangle
 _DROPPABLE = 0.1  # the longest diagonal of a loose part that may go, as a share of that of the whole
 
 
@@ -61,7 +62,7 @@ class Lighten(Step):
             (light,) = heavy.lightened([self.triangles], tell)
             text = f"{mesh.triangle_count:,} triangles became {light.triangle_count:,}"
             if light.triangle_count and scene.frame.unit is not None:
-                moved = deviation(heavy.shape, shape_of(light)).largest * scene.frame.unit
+                moved = heavy.measured(light).largest * scene.frame.unit
                 text += f"; the surface moved by {format_length(moved)} at most"
             notes.append(self.note(text, node=mesh.name))
             notes.extend(self.note(one, kind="guess", node=mesh.name) for one in heavy.remarks)
@@ -155,7 +156,11 @@ class HeavyMesh:
     @cached_property
     def shape(self) -> Shape:
         """What lighter versions are measured against."""
-        return shape_of(self.mesh)
+        return shape_of(self.mesh, min(max(_PLACES * self.mesh.triangle_count, 5_000), 100_000))
+
+    def measured(self, light: Mesh) -> Deviation:
+        """What a lighter version differs by."""
+        return deviation(self.shape, shape_of(light, self.shape.samples))
 
     def lightened(self, targets: Sequence[int], progress: Callable[[float], None] | None = None) -> Iterator[Mesh]:
         """A mesh for each number of triangles, from the largest number to the smallest."""
@@ -285,12 +290,12 @@ class HeavyMesh:
         return light if used.all() else light.keep_points(used)
 
 
-def shape_of(mesh: Mesh) -> Shape:
-    """A mesh as triangles to measure."""
+def shape_of(mesh: Mesh, samples: int) -> Shape:
+    """A mesh as triangles to measure at so many places."""
     corners, _ = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
     normals, uvs = mesh.normals, next(iter(mesh.uv_sets), None)
 
     def at(layer: Layer | None) -> Values | None:
         return None if layer is None or layer.has_holes else (layer.values, layer.index[corners])
 
-    return Shape(mesh.points, mesh.corner_point[corners], at(normals), at(uvs))
+    return Shape(mesh.points, mesh.corner_point[corners], at(normals), at(uvs), samples)
