@@ -6,7 +6,7 @@ import zesty_otter as zo
 from zesty_otter.demo import write_kit
 
 write_kit(Path("kit"))
-scene = zo.read("kit/work_boat/work_boat.obj", unit="ft", axes="right up back")
+scene = zo.read("kit/work_boat/work_boat.obj", unit="ft", axes="back right up")
 scene = zo.apply(scene, zo.steps.BakeTransforms(), zo.steps.Levels(chain="screen 0.5 0.2", keep_border="neighbours"))
 zo.write(scene, "work_boat.glb")
 

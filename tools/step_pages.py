@@ -14,7 +14,7 @@ FAMILIES = {
     "Space and size": ("reframe", "scale", "bake", "pivot"),
     "Surface": ("weld", "clean-up", "merge-flat", "triangulate"),
     "Joining and dividing": ("join", "divide", "gather", "expand"),
-    "Levels of detail": ("levels", "lighten"),
+    "Levels of detail and bounds": ("levels", "lighten", "bounds"),
     "Shading": ("normals", "tangents", "uv-sets"),
     "Looks": ("materials", "textures"),
     "Names": ("names",),

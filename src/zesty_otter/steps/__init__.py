@@ -7,6 +7,7 @@ from zesty_otter.errors import UsageError, closest
 from zesty_otter.steps.assets import Roles
 from zesty_otter.steps.bake import BakeTransforms
 from zesty_otter.steps.base import Length, Step, apply
+from zesty_otter.steps.bounds import Bounds
 from zesty_otter.steps.cleanup import CleanUp, Weld
 from zesty_otter.steps.instances import Expand, Gather
 from zesty_otter.steps.joining import Divide, Join
@@ -46,6 +47,7 @@ STEPS: dict[str, type[Step]] = {
         Pivot,
         Lighten,
         Levels,
+        Bounds,
         Names,
         Triangulate,
         Tangents,
@@ -105,6 +107,7 @@ def step_from_text(text: str) -> Step:
 __all__ = [
     "STEPS",
     "BakeTransforms",
+    "Bounds",
     "CleanUp",
     "Divide",
     "Expand",

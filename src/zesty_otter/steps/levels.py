@@ -21,6 +21,7 @@ from zesty_otter.model import Mesh, Node, Note, Placed, Scatter, Scene, count_of
 from zesty_otter.steps.assets import Asset, Roles, assets_of
 from zesty_otter.steps.base import Length, Step, tell
 from zesty_otter.steps.lighter import LIMIT, HeavyMesh
+from zesty_otter.steps.siblings import with_nodes_behind
 from zesty_otter.steps.words import chosen_numbers
 
 _KINDS = ("ratio", "triangles", "deviation", "screen")
@@ -178,7 +179,7 @@ class Levels(Step):
         if count:
             made_for = count_of(sum(map(bool, behind.values())), "mesh")
             notes.insert(0, self.note(f"{count_of(count, 'level')} made for {made_for}"))
-        return _with_nodes_behind(scene, behind, changed).with_notes(*notes)
+        return with_nodes_behind(scene, behind, changed).with_notes(*notes)
 
     def _fixed(self, scene: Scene, placed: Placed, mesh: Mesh) -> NDArray[np.bool_] | None:
         """(P,) the points that have to stay where they are."""
@@ -342,16 +343,6 @@ class _Chain:
         if low < 0:
             return self.mesh, self.measured(self.mesh)
         return tries[low], measured[low]
-
-
-def _with_nodes_behind(scene: Scene, behind: Mapping[int, list[Node]], changed: Mapping[int, Node]) -> Scene:
-    """The scene with some nodes changed, and with others behind them as siblings."""
-    done: list[list[Node]] = []
-    order = [placed.node for placed in scene.walk()]
-    for n in range(len(order) - 1, -1, -1):
-        below = [child for children in [done.pop() for _ in order[n].children] for child in children]
-        done.append([replace(changed.get(n, order[n]), children=tuple(below)), *behind.get(n, ())])
-    return replace(scene, roots=tuple(node for nodes in reversed(done) for node in nodes))
 
 
 def level_facts(scene: Scene) -> tuple[LevelFacts, ...]:

@@ -1,0 +1,196 @@
+"""The smallest simple shapes around points."""
+
+from __future__ import annotations
+
+from itertools import combinations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.geometry.placing import rotations
+
+_MOST_SIDES = 2000  # of a hull, that are tried as a side of the box
+_TURNS = 12  # tried besides
+
+
+def outermost(points: NDArray[np.float64]) -> NDArray[np.float64]:
+    """The corners of the convex hull of points (P, 3); all of them when they are few or lie in a plane."""
+    if len(points) < 5:
+        return points
+    from scipy.spatial import ConvexHull, QhullError
+
+    try:
+        return np.asarray(points[ConvexHull(points).vertices])
+    except QhullError:
+        return np.unique(points, axis=0)
+
+
+def smallest_sphere(points: NDArray[np.float64]) -> tuple[NDArray[np.float64], float]:
+    """The smallest sphere around points, exact but for rounding.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+        At least one.
+
+    Returns
+    -------
+    centre : (3,) float64
+    radius : float
+
+    References
+    ----------
+    B. Gaertner (1999), "Fast and robust smallest enclosing balls": the farthest point joins those the sphere rests
+    on until none is outside.
+    """
+    corners = outermost(points)
+    shift = corners.mean(axis=0)
+    corners = corners - shift
+    rests_on = corners[:1]
+    centre, radius = rests_on[0], 0.0
+    size = float(np.abs(corners).max())
+    for _ in range(10 * len(corners) + 10):
+        away = np.linalg.norm(corners - centre, axis=1)
+        farthest = int(np.argmax(away))
+        if away[farthest] <= radius + 1e-12 * size:
+            break
+        rests_on, centre, radius = _resting_on(np.concatenate([rests_on, corners[farthest : farthest + 1]]))
+    centre = centre + shift
+    return centre, float(np.linalg.norm(points - centre, axis=1).max())
+
+
+def _resting_on(few: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64], float]:
+    """Of at most five points those that their smallest sphere rests on, and that sphere."""
+    best: tuple[NDArray[np.float64], NDArray[np.float64], float] | None = None
+    size = float(np.abs(few).max()) or 1.0
+    for count in range(1, min(len(few), 4) + 1):
+        for chosen in combinations(range(len(few)), count):
+            points = few[list(chosen)]
+            # The centre is where all are equally far, in the plane or line of the points themselves.
+            sides = points[1:] - points[0]
+            offset = np.zeros(3)
+            if count > 1:
+                offset = np.linalg.lstsq(2 * sides, (sides**2).sum(axis=1), rcond=None)[0]
+            radius = float(np.linalg.norm(offset))
+            holds = np.linalg.norm(few - points[0] - offset, axis=1).max() <= radius + 1e-10 * size
+            if holds and (best is None or radius < best[2]):
+                best = points, points[0] + offset, radius
+    if best is None:  # points that are nearly the same
+        centre = few.mean(axis=0)
+        return few[:1], centre, float(np.linalg.norm(few - centre, axis=1).max())
+    return best
+
+
+def smallest_box(points: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+    """A box of any orientation around points, with as little volume as could be found.
+
+    Every side of the hull is tried as a side of the box, with the best rectangle around what is seen along it. The
+    best of these, and others turned every way, then turn about each of their own axes in the same manner until none
+    gets smaller, and the best two a little about all axes at once (J. Nelder and R. Mead, 1965).
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+        At least one.
+
+    Returns
+    -------
+    centre : (3,) float64
+    axes : (3, 3) float64
+        Rows of length one, right-handed.
+    half : (3,) float64
+        Half of each side.
+
+    References
+    ----------
+    H. Freeman and R. Shapira (1975), "Determining the minimum-area encasing rectangle for an arbitrary closed curve";
+    J. O'Rourke (1985), "Finding minimal enclosing boxes".
+    """
+    corners = outermost(points)
+    centred = corners - corners.mean(axis=0)
+    principal = np.linalg.svd(centred, full_matrices=True)[2] if len(corners) > 1 else np.eye(3)
+    tries = [np.eye(3), principal, *(_around(corners, normal) for normal in _side_normals(corners))]
+    # Turns spread evenly stand for the boxes that no side of the hull lies in.
+    tries.sort(key=lambda one: _volume(corners, one))
+    turns = rotations(_even_turns(_TURNS)) if len(corners) > 4 else np.zeros((0, 3, 3))
+    found = sorted((_settled(corners, one) for one in [*tries[:4], *turns]), key=lambda one: _volume(corners, one))
+    axes = min((_polished(corners, one) for one in found[:2]), key=lambda one: _volume(corners, one))
+    axes = axes * (1.0 if np.linalg.det(axes) > 0 else -1.0)
+    along = points @ axes.T
+    low, high = along.min(axis=0), along.max(axis=0)
+    return (low + high) / 2 @ axes, axes, (high - low) / 2
+
+
+def _even_turns(count: int) -> NDArray[np.float64]:
+    """(N, 4) quaternions spread evenly over all rotations (K. Shoemake, 1992), the same every time."""
+    number = np.arange(1, count + 1)
+    u, v, w = (number * step % 1.0 for step in (0.8191725133961645, 0.6710436067037893, 0.5497004779019703))
+    a, b = np.sqrt(1 - u), np.sqrt(u)
+    v, w = 2 * np.pi * v, 2 * np.pi * w
+    return np.stack([a * np.sin(v), a * np.cos(v), b * np.sin(w), b * np.cos(w)], axis=1)
+
+
+def _settled(corners: NDArray[np.float64], axes: NDArray[np.float64]) -> NDArray[np.float64]:
+    """A box turned about one of its axes after the other, as long as it gets smaller."""
+    while True:
+        turned = min((_around(corners, axis) for axis in axes), key=lambda one: _volume(corners, one))
+        if _volume(corners, turned) >= _volume(corners, axes) * (1 - 1e-9):
+            return axes
+        axes = turned
+
+
+def _polished(corners: NDArray[np.float64], axes: NDArray[np.float64]) -> NDArray[np.float64]:
+    """A box turned a little about all axes at once, and settled again."""
+    from scipy.optimize import minimize
+
+    def turned(by: NDArray[np.float64]) -> NDArray[np.float64]:
+        return np.asarray(axes @ rotations([*by, 1.0])[0])
+
+    steps = np.vstack([np.zeros(3), 0.1 * np.eye(3)])
+    best = minimize(
+        lambda by: _volume(corners, turned(by)), np.zeros(3), method="Nelder-Mead",
+        options={"initial_simplex": steps, "xatol": 1e-9, "fatol": 0.0, "maxiter": 400},
+    )  # fmt: skip
+    return min((axes, _settled(corners, turned(best.x))), key=lambda one: _volume(corners, one))
+
+
+def _side_normals(corners: NDArray[np.float64]) -> NDArray[np.float64]:
+    """The directions of the sides of a hull, each once."""
+    from scipy.spatial import ConvexHull, QhullError
+
+    try:
+        normals = ConvexHull(corners).equations[:, :3]
+    except (QhullError, ValueError):
+        return np.zeros((0, 3))
+    normals = normals * np.where(normals[:, :1] < 0, -1.0, 1.0)
+    _, first = np.unique(normals.round(6), axis=0, return_index=True)
+    return np.asarray(normals[np.sort(first)[:: -(-len(first) // _MOST_SIDES)]])
+
+
+def _around(corners: NDArray[np.float64], axis: NDArray[np.float64]) -> NDArray[np.float64]:
+    """(3, 3) the axes of the smallest box around points that has one side across ``axis``."""
+    from scipy.spatial import ConvexHull, QhullError
+
+    # Of length one to the last bit, or ever shorter axes would pass for ever smaller boxes.
+    axis = axis / np.linalg.norm(axis)
+    helper = np.eye(3)[int(np.argmin(np.abs(axis)))]
+    u = np.cross(axis, helper)
+    u /= np.linalg.norm(u)
+    v = np.cross(axis, u)
+    flat = np.stack([corners @ u, corners @ v], axis=1)
+    try:
+        flat = flat[ConvexHull(flat).vertices]
+    except (QhullError, ValueError):
+        return np.stack([u, v, axis])
+    edges = np.roll(flat, -1, axis=0) - flat
+    edges /= np.linalg.norm(edges, axis=1, keepdims=True)
+    across = np.stack([-edges[:, 1], edges[:, 0]], axis=1)
+    area = np.ptp(flat @ edges.T, axis=0) * np.ptp(flat @ across.T, axis=0)
+    best = int(np.argmin(area))
+    one = edges[best, 0] * u + edges[best, 1] * v
+    one /= np.linalg.norm(one)
+    return np.stack([one, np.cross(axis, one), axis])
+
+
+def _volume(corners: NDArray[np.float64], axes: NDArray[np.float64]) -> float:
+    return float(np.prod(np.ptp(corners @ axes.T, axis=0)))

@@ -1,0 +1,120 @@
+"""What says how large an asset is."""
+
+from __future__ import annotations
+
+from types import MappingProxyType
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field, field_validator
+
+from zesty_otter.geometry.fits import smallest_box, smallest_sphere
+from zesty_otter.model import Mesh, Node, Note, Scene, count_of
+from zesty_otter.steps.assets import Roles, assets_of
+from zesty_otter.steps.base import Step
+from zesty_otter.steps.siblings import with_nodes_behind
+from zesty_otter.steps.words import Words, chosen, chosen_numbers
+
+_BOX = [[0, 2, 3, 1], [4, 5, 7, 6], [0, 1, 5, 4], [2, 6, 7, 3], [0, 4, 6, 2], [1, 3, 7, 5]]
+
+
+class Bounds(Step):
+    """Add to each asset a shape that says how large it is: a box or a sphere, with the role of bounds.
+
+    Looks at the visible mesh with its levels, or at the meshes that words choose. Adds a node behind the visible
+    one, about its pivot, without materials, UVs and normals; its properties say centre and radius, or centre and
+    half sides, in metres. Bounds that are there already stay. Refuses nothing.
+    """
+
+    slug: ClassVar[str] = "bounds"
+    example: ClassVar[dict[str, Any]] = {"shape": "sphere"}
+
+    shape: Literal["box", "turned-box", "sphere"] = Field(
+        "box",
+        description="A box along the axes, the smallest box of any orientation that could be found, or the smallest"
+        " sphere.",
+    )
+    of: Words = Field((), description="Words that choose the meshes of an asset to go around, as in select.")
+    names: str = Field("{name}_bounds", description="Names of the nodes, from {name}.")
+
+    @field_validator("names")
+    @classmethod
+    def _has_name(cls, names: str) -> str:
+        if "{name}" not in names:
+            raise ValueError(f"'{names}' must hold {{name}}")
+        return names
+
+    def change(self, scene: Scene) -> Scene:
+        return self.change_part(scene, chosen_numbers(scene, ()))
+
+    def change_part(self, scene: Scene, numbers: set[int]) -> Scene:
+        scene = Roles().apply(scene)
+        metre = scene.unit_for("measuring bounds")
+        behind: dict[int, list[Node]] = {}
+        notes: list[Note] = []
+        for asset in assets_of(scene):
+            main = next((one for one in asset.main if one.number in numbers and one.node.mesh is not None), None)
+            if main is None or any(one.node.role == "bounds" for one in asset.rest):
+                continue
+            around = [*asset.main, *(one for one in asset.rest if self.of or one.node.role == "level")]
+            if self.of:
+                around = [one for one in around if chosen(self.of, one)]
+            own = np.linalg.inv(main.world) if abs(np.linalg.det(main.world)) > 0 else np.eye(4)
+            places = [np.zeros((0, 3))]
+            for one in around:
+                if one.node.mesh is not None:
+                    matrix = own @ one.world
+                    used = one.node.mesh.points[one.node.mesh.point_used]
+                    places.append(used @ matrix[:3, :3].T + matrix[:3, 3])
+            points = np.concatenate(places)
+            if not len(points):
+                text = "has no bounds: of its meshes none fits" if self.of else "has no faces to go around"
+                notes.append(self.note(text, kind="guess", node=main.node.name))
+                continue
+            name = self.names.replace("{name}", main.node.name)
+            mesh, facts = self._around(name, points)
+            scale = metre * abs(float(np.linalg.det(main.world[:3, :3]))) ** (1 / 3)
+            said = {key: [float(f"{scale * v:.9g}") for v in values] for key, values in facts.items()}
+            properties = {"asset": asset.name, **{k: v if len(v) > 1 else v[0] for k, v in said.items()}}
+            node = Node(
+                name,
+                main.node.transform,
+                content=mesh,
+                groups=main.node.groups,
+                role="bounds",
+                properties=MappingProxyType(properties),
+            )
+            behind[main.number] = [node]
+        if behind:
+            notes.insert(0, self.note(f"bounds added to {count_of(len(behind), 'asset')}, each a {self.shape}"))
+        return with_nodes_behind(scene, behind, {}).with_notes(*notes)
+
+    def _around(self, name: str, points: NDArray[np.float64]) -> tuple[Mesh, dict[str, list[float]]]:
+        """The shape around points, and what it is."""
+        if self.shape == "sphere":
+            centre, radius = smallest_sphere(points)
+            return _ball(name, centre, radius), {"centre": centre.tolist(), "radius": [radius]}
+        if self.shape == "turned-box":
+            centre, axes, half = smallest_box(points)
+        else:
+            low, high = points.min(axis=0), points.max(axis=0)
+            centre, axes, half = (low + high) / 2, np.eye(3), (high - low) / 2
+        signs = np.array([[x, y, z] for z in (-1, 1) for y in (-1, 1) for x in (-1, 1)], float)
+        mesh = Mesh.from_faces(name, centre + (signs * half) @ axes, _BOX)
+        return mesh, {"centre": centre.tolist(), "half": half.tolist()}
+
+
+def _ball(name: str, centre: NDArray[np.float64], radius: float) -> Mesh:
+    """A ball of triangles, its points on the sphere."""
+    angle = np.arange(16) * np.pi / 8
+    rings = [np.stack([np.cos(angle) * np.sin(t), np.sin(angle) * np.sin(t), np.full(16, np.cos(t))], 1)
+             for t in np.arange(1, 8) * np.pi / 8]  # fmt: skip
+    points = np.concatenate([*rings, [[0, 0, 1.0], [0, 0, -1.0]]])
+    faces = [
+        [16 * r + k, 16 * r + 16 + k, 16 * r + 16 + (k + 1) % 16, 16 * r + (k + 1) % 16]
+        for r in range(6)
+        for k in range(16)
+    ]
+    faces += [[112, k, (k + 1) % 16] for k in range(16)] + [[113, 96 + (k + 1) % 16, 96 + k] for k in range(16)]
+    return Mesh.from_faces(name, centre + radius * points, faces)
