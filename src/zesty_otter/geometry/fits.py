@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 from zesty_otter.geometry.placing import rotations
 
 _MOST_SIDES = 2000  # of a hull, that are tried as a side of the box
-_TURNS = 12  # tried besides
+_TURNS = 40  # tried besides
+_FEW = 40
 
 
 def outermost(points: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -86,7 +87,7 @@ def smallest_box(points: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDAr
 
     Every side of the hull is tried as a side of the box, with the best rectangle around what is seen along it. The
     best of these, and others turned every way, then turn about each of their own axes in the same manner until none
-    gets smaller, and the best two a little about all axes at once (J. Nelder and R. Mead, 1965).
+    gets smaller, and the best three a little about all axes at once (J. Nelder and R. Mead, 1965).
 
     Parameters
     ----------
@@ -113,8 +114,8 @@ def smallest_box(points: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDAr
     # Turns spread evenly stand for the boxes that no side of the hull lies in.
     tries.sort(key=lambda one: _volume(corners, one))
     turns = rotations(_even_turns(_TURNS)) if len(corners) > 4 else np.zeros((0, 3, 3))
-    found = sorted((_settled(corners, one) for one in [*tries[:4], *turns]), key=lambda one: _volume(corners, one))
-    axes = min((_polished(corners, one) for one in found[:2]), key=lambda one: _volume(corners, one))
+    found = sorted((_settled(corners, one) for one in [*tries[:8], *turns]), key=lambda one: _volume(corners, one))
+    axes = min((_polished(corners, one) for one in found[:3]), key=lambda one: _volume(corners, one))
     axes = axes * (1.0 if np.linalg.det(axes) > 0 else -1.0)
     along = points @ axes.T
     low, high = along.min(axis=0), along.max(axis=0)
@@ -134,7 +135,7 @@ def _settled(corners: NDArray[np.float64], axes: NDArray[np.float64]) -> NDArray
     """A box turned about one of its axes after the other, as long as it gets smaller."""
     while True:
         turned = min((_around(corners, axis) for axis in axes), key=lambda one: _volume(corners, one))
-        if _volume(corners, turned) >= _volume(corners, axes) * (1 - 1e-9):
+        if _volume(corners, turned) >= _volume(corners, axes) * (1 - 1e-6):
             return axes
         axes = turned
 
@@ -174,23 +175,37 @@ def _around(corners: NDArray[np.float64], axis: NDArray[np.float64]) -> NDArray[
     # Of length one to the last bit, or ever shorter axes would pass for ever smaller boxes.
     axis = axis / np.linalg.norm(axis)
     helper = np.eye(3)[int(np.argmin(np.abs(axis)))]
-    u = np.cross(axis, helper)
+    u = _cross(axis, helper)
     u /= np.linalg.norm(u)
-    v = np.cross(axis, u)
+    v = _cross(axis, u)
     flat = np.stack([corners @ u, corners @ v], axis=1)
-    try:
-        flat = flat[ConvexHull(flat).vertices]
-    except (QhullError, ValueError):
+    if len(flat) <= _FEW:
+        # The sides of the outline are among the lines between any two; finding them would take longer.
+        one, other = np.triu_indices(len(flat), 1)
+        edges = flat[one] - flat[other]
+    else:
+        try:
+            flat = flat[ConvexHull(flat).vertices]
+        except (QhullError, ValueError):
+            return np.stack([u, v, axis])
+        edges = np.roll(flat, -1, axis=0) - flat
+    length = np.linalg.norm(edges, axis=1)
+    long = length > 1e-12 * length.max(initial=0.0)
+    edges = edges[long] / length[long, None]
+    if not len(edges):
         return np.stack([u, v, axis])
-    edges = np.roll(flat, -1, axis=0) - flat
-    edges /= np.linalg.norm(edges, axis=1, keepdims=True)
     across = np.stack([-edges[:, 1], edges[:, 0]], axis=1)
     area = np.ptp(flat @ edges.T, axis=0) * np.ptp(flat @ across.T, axis=0)
     best = int(np.argmin(area))
-    one = edges[best, 0] * u + edges[best, 1] * v
-    one /= np.linalg.norm(one)
-    return np.stack([one, np.cross(axis, one), axis])
+    side = edges[best, 0] * u + edges[best, 1] * v
+    side /= np.linalg.norm(side)
+    return np.stack([side, _cross(axis, side), axis])
 
 
 def _volume(corners: NDArray[np.float64], axes: NDArray[np.float64]) -> float:
     return float(np.prod(np.ptp(corners @ axes.T, axis=0)))
+
+
+def _cross(a: NDArray[np.float64], b: NDArray[np.float64]) -> NDArray[np.float64]:
+    # NumPy's own takes most of its time to find out that there are just two.
+    return np.array([a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]])
