@@ -52,7 +52,7 @@ def test_the_smallest_sphere_is_that_of_trying_all_pairs_threes_and_fours(dice):
     assert np.linalg.norm(points - centre, axis=1).max() <= radius
 
 
-@settings(max_examples=20)
+@settings(max_examples=6)
 @given(CLOUDS)
 def test_the_smallest_box_holds_all_and_is_no_larger_than_trying_many_turns(dice):
     points = dice.normal(size=(dice.integers(4, 30), 3)) * dice.uniform(0.2, 3, 3)

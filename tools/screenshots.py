@@ -358,7 +358,7 @@ def main() -> None:
                 f"zesty-otter convert {gate} gate.glb --unit cm --axes 'right up forward' --pivot base",
                 folder=folder,
             )
-            terminal("steps", "zesty-otter steps", "zesty-otter steps weld", folder=folder)
+            terminal("steps", "zesty-otter steps", "zesty-otter steps scale", folder=folder)
             terminal(
                 "run",
                 "echo '# mended' >> otterweir/sources/lock_gate/lock_gate.obj",
