@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from zesty_otter import audit, geometry, jobs, steps, targets
     from zesty_otter.formats import read, write
     from zesty_otter.jobs import run_job
-    from zesty_otter.model import Frame, Layer, Material, Mesh, Node, Note, Scene, Texture, TextureUse
+    from zesty_otter.model import Frame, Layer, Material, Mesh, Node, Note, Scatter, Scene, Texture, TextureUse
     from zesty_otter.steps import apply
 
 __version__ = "0.1.0"
@@ -34,7 +34,7 @@ __version__ = "0.1.0"
 _HOME = {
     **dict.fromkeys(("read", "write"), "zesty_otter.formats"),
     **dict.fromkeys(
-        ("Frame", "Layer", "Material", "Mesh", "Node", "Note", "Scene", "Texture", "TextureUse"),
+        ("Frame", "Layer", "Material", "Mesh", "Node", "Note", "Scatter", "Scene", "Texture", "TextureUse"),
         "zesty_otter.model",
     ),
     "apply": "zesty_otter.steps",
@@ -65,6 +65,7 @@ __all__ = [
     "Node",
     "Note",
     "OutputError",
+    "Scatter",
     "Scene",
     "Texture",
     "TextureUse",
