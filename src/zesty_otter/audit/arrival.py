@@ -75,7 +75,8 @@ def _problems(
             yield f"it has {have:,} {what}, meant were {wanted:,}"
     if "tree" in carries:
         # Lights and cameras may have got a node of their own to aim them, rounded meshes one to spread them.
-        paths = tuple(one for one in found.paths if one in meant.paths or not one[-1].endswith(("_aim", "_quantized")))
+        known = set(meant.paths)
+        paths = tuple(one for one in found.paths if one in known or not one[-1].endswith(("_aim", "_quantized")))
         wanted_paths = meant.paths
     else:
         paths = tuple(one[-1:] for one in found.paths)

@@ -110,7 +110,7 @@ def survey(scene: Scene) -> Survey:
     """
     placed = list(scene.walk())
     nodes = tuple(_node_facts(one, scene) for one in placed)
-    shown = [mesh for one in placed if (mesh := one.node.drawn) is not None for _ in range(_copies(one.node))]
+    shown = [(mesh, _copies(one.node)) for one in placed if (mesh := one.node.drawn) is not None]
     box = _seen(placed)
     known = bool(np.isfinite(box).all())
     size = _sides(box, scene) if known else None
@@ -127,12 +127,12 @@ def survey(scene: Scene) -> Survey:
         nodes=nodes,
         meshes=len(scene.meshes),
         faces=_total(shown),
-        triangles=sum(mesh.triangle_count for mesh in shown),
-        points=sum(mesh.point_count for mesh in shown),
-        loose_points=sum(int((~mesh.point_used).sum()) for mesh in shown),
-        has_normals=any(mesh.normals for mesh in shown),
-        has_smoothing=any(mesh.face_smoothing is not None for mesh in shown),
-        has_colors=any(mesh.layers_of("color") for mesh in shown),
+        triangles=sum(count * mesh.triangle_count for mesh, count in shown),
+        points=sum(count * mesh.point_count for mesh, count in shown),
+        loose_points=sum(count * int((~mesh.point_used).sum()) for mesh, count in shown),
+        has_normals=any(mesh.normals for mesh, _ in shown),
+        has_smoothing=any(mesh.face_smoothing is not None for mesh, _ in shown),
+        has_colors=any(mesh.layers_of("color") for mesh, _ in shown),
         levels=level_facts(scene),
         materials=tuple(
             MaterialFacts(m.name, m.alpha_mode, m.two_sided, tuple(use.texture.name for use in m.textures.values()))
@@ -221,13 +221,13 @@ def _face_counts(mesh: Mesh) -> FaceCounts:
     return FaceCounts(triangles, quads, len(size) - triangles - quads, int(size.max(initial=0)))
 
 
-def _total(meshes: list[Mesh]) -> FaceCounts:
-    each = [_face_counts(mesh) for mesh in meshes]
+def _total(meshes: list[tuple[Mesh, int]]) -> FaceCounts:
+    each = [(_face_counts(mesh), count) for mesh, count in meshes]
     return FaceCounts(
-        sum(one.triangles for one in each),
-        sum(one.quads for one in each),
-        sum(one.ngons for one in each),
-        max((one.largest for one in each), default=0),
+        sum(count * one.triangles for one, count in each),
+        sum(count * one.quads for one, count in each),
+        sum(count * one.ngons for one, count in each),
+        max((one.largest for one, _ in each), default=0),
     )
 
 

@@ -65,7 +65,7 @@ def command(
     pivot_of: Annotated[str, typer.Option(metavar="WHAT", help="object: a pivot each; scene: one for all.")] = "object",
     place: Annotated[str, typer.Option(metavar="WHERE", help="keep, or origin to move pivots there.")] = "keep",
     budget: Annotated[
-        int | None, typer.Option(metavar="TRIANGLES", help="Make meshes that have more lighter; all of it when absent.")
+        int | None, typer.Option(metavar="TRIANGLES", help="The most a mesh may have; heavier ones are made lighter.")
     ] = None,
     levels: Annotated[
         str | None,
@@ -150,7 +150,7 @@ def command(
             {
                 "source": str(source),
                 **asdict(arrivals[0]),
-                "size": arrivals[0].facts.size,
+                "size": _sides(scene, arrivals[0]),
                 "further": [asdict(one) for one in arrivals[1:]],
                 "levels": [asdict(one) for one in steps.level_facts(scene)],
                 "renamed": [asdict(one) for one in scene.renamed],
@@ -266,11 +266,8 @@ def show(source: Path, scene: Scene, arrivals: list[Arrival]) -> None:
     sections = ", ".join(facts.materials) or "no material"
     results.print(f"[title]{escape(source.name)} → {escape(arrival.path)}[/]")
     found = steps.level_facts(scene)
-    # Levels may reach a little farther than what they stand for.
-    sides = audit.survey(scene).size if found else None
-    sides, unit = (sides, scene.frame.unit or 1.0) if sides else (facts.size, 1.0)
-    size = f"{format_size(sides, unit)} (width × height × depth), about as large as "
-    size += audit.likeness(max(sides) * unit)
+    sides = _sides(scene, arrival)
+    size = f"{format_size(sides, 1.0)} (width × height × depth), about as large as {audit.likeness(max(sides))}"
     results.print(
         console.facts(
             [
@@ -290,6 +287,15 @@ def show(source: Path, scene: Scene, arrivals: list[Arrival]) -> None:
     if scene.renamed:
         results.print()
         results.print(name_table(scene.renamed))
+
+
+def _sides(scene: Scene, arrival: Arrival) -> tuple[float, float, float]:
+    """Width, height and depth in metres of what is seen near by; levels may reach a little farther."""
+    near = audit.survey(scene).size if steps.level_facts(scene) else None
+    if near is None:
+        return arrival.facts.size
+    width, height, depth = (side * (scene.frame.unit or 1.0) for side in near)
+    return width, height, depth
 
 
 def _triangles(scene: Scene, total: int) -> str:

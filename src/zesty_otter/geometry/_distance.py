@@ -43,12 +43,12 @@ def nearest_in_triangle(ax, ay, az, bx, by, bz, cx, cy, cz, x, y, z):
     """
     abx, aby, abz = bx - ax, by - ay, bz - az
     acx, acy, acz = cx - ax, cy - ay, cz - az
-    apx, apy, apz = x - ax, y - ay, z - az
-    d1, d2 = abx * apx + aby * apy + abz * apz, acx * apx + acy * apy + acz * apz
-    bpx, bpy, bpz = apx - abx, apy - aby, apz - abz
-    d3, d4 = abx * bpx + aby * bpy + abz * bpz, acx * bpx + acy * bpy + acz * bpz
-    cpx, cpy, cpz = apx - acx, apy - acy, apz - acz
-    d5, d6 = abx * cpx + aby * cpy + abz * cpz, acx * cpx + acy * cpy + acz * cpz
+    from_a_x, from_a_y, from_a_z = x - ax, y - ay, z - az
+    d1, d2 = abx * from_a_x + aby * from_a_y + abz * from_a_z, acx * from_a_x + acy * from_a_y + acz * from_a_z
+    from_b_x, from_b_y, from_b_z = from_a_x - abx, from_a_y - aby, from_a_z - abz
+    d3, d4 = abx * from_b_x + aby * from_b_y + abz * from_b_z, acx * from_b_x + acy * from_b_y + acz * from_b_z
+    from_c_x, from_c_y, from_c_z = from_a_x - acx, from_a_y - acy, from_a_z - acz
+    d5, d6 = abx * from_c_x + aby * from_c_y + abz * from_c_z, acx * from_c_x + acy * from_c_y + acz * from_c_z
     va, vb, vc = d3 * d6 - d5 * d4, d5 * d2 - d1 * d6, d1 * d4 - d3 * d2
     if d1 <= 0 and d2 <= 0:
         s, t = 0.0, 0.0
@@ -65,7 +65,7 @@ def nearest_in_triangle(ax, ay, az, bx, by, bz, cx, cy, cz, x, y, z):
         s = 1.0 - t
     else:
         s, t = vb / (va + vb + vc), vc / (va + vb + vc)
-    ex, ey, ez = apx - s * abx - t * acx, apy - s * aby - t * acy, apz - s * abz - t * acz
+    ex, ey, ez = from_a_x - s * abx - t * acx, from_a_y - s * aby - t * acy, from_a_z - s * abz - t * acz
     return ex * ex + ey * ey + ez * ez, s, t
 
 

@@ -465,6 +465,14 @@ def _closest(real, a, b, c, x, y, z):
 
 
 @kernel
+def _kept(pairs, on_edge, w):
+    """The wedge that one goes on as."""
+    for n in range(on_edge):
+        w = pairs[n, 0] if w == pairs[n, 1] else w
+    return w
+
+
+@kernel
 def _carry(real, vert, face, wedge, values, family, column_layer, slope, pairs, u, v,
            x, y, z, found, fresh):  # fmt: skip
     """Gives the wedges of what two points become the attributes of the surface nearest to its position.
@@ -481,9 +489,7 @@ def _carry(real, vert, face, wedge, values, family, column_layer, slope, pairs, 
         c = vert[u, FIRST] if end == 0 else vert[v, FIRST]
         while c >= 0:
             if _lives(face, c):
-                w = wedge[_row(c)]
-                for n in range(on_edge):
-                    w = pairs[n, 0] if w == pairs[n, 1] else w
+                w = _kept(pairs, on_edge, wedge[_row(c)])
                 if _listed(found, count, w) < 0:
                     if count == _MOST_WEDGES:
                         return False
@@ -495,9 +501,7 @@ def _carry(real, vert, face, wedge, values, family, column_layer, slope, pairs, 
         c = vert[u, FIRST] if end == 0 else vert[v, FIRST]
         while c >= 0:
             if _lives(face, c):
-                w = wedge[_row(c)]
-                for n in range(on_edge):
-                    w = pairs[n, 0] if w == pairs[n, 1] else w
+                w = _kept(pairs, on_edge, wedge[_row(c)])
                 at = _listed(found, count, w)
                 n1, n2 = _after(c), _before(c)
                 near, sa, sb, sc = _closest(real, face[c], face[n1], face[n2], x, y, z)

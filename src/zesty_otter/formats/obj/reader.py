@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
+from zesty_otter.formats.bare import finite_rows
 from zesty_otter.formats.files import find_beside, load
 from zesty_otter.formats.obj import _scan as scan
 from zesty_otter.formats.obj.mtl import read_library
@@ -172,7 +173,7 @@ class _Assembly:
     def scene(self) -> Scene:
         self._note_statements()
         materials = self._materials()
-        finite = _finite_rows(self.found.points)
+        finite = finite_rows(self.found.points)
         faces = self._usable_faces(finite)
         nodes = tuple(self._nodes(faces, finite, materials))
         if self.not_utf8:
@@ -266,7 +267,7 @@ class _Assembly:
             return None
         index = np.ascontiguousarray(self.found.corners[corners, column])
         absent = (index == scan.INVALID) | (index >= len(values))
-        finite = _finite_rows(values)
+        finite = finite_rows(values)
         if not finite.all():
             absent |= ~finite[np.clip(index, 0, len(values) - 1)] & (index >= 0)
         if absent.any():
@@ -412,10 +413,6 @@ class _Assembly:
             return raw.decode("latin-1")
 
 
-def _finite_rows(values: NDArray[Any]) -> NDArray[np.bool_]:
-    return np.asarray(np.isfinite(values).all(axis=1))
-
-
 def _layer(kind: str, values: NDArray[np.float32], index: NDArray[np.int32] | None, span: slice) -> Iterator[Layer]:
     if index is not None:
         used, renumbered = compact(index[span])
@@ -429,7 +426,7 @@ def _color_layer(
     if colors is None:
         return
     values = colors[used]
-    colored = _finite_rows(values)
+    colored = finite_rows(values)
     if colored.any():
         index = corner_point if colored.all() else np.where(colored[corner_point], corner_point, -1)
         yield Layer("color", np.nan_to_num(values), index)

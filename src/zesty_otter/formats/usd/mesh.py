@@ -52,7 +52,7 @@ def whole_numbers_of(prim: Prim, name: str) -> NDArray[np.int32]:
 
 def read_mesh(prim: Prim, path: str, note: Note) -> tuple[Mesh, NDArray[np.int64]] | None:
     """The mesh of a prim, without materials, and the number each face had before any was left out."""
-    points = _rows(numbers_of(prim, "points"), 3)
+    points = as_rows(numbers_of(prim, "points"), 3)
     size = np.maximum(whole_numbers_of(prim, "faceVertexCounts"), 0)
     point = whole_numbers_of(prim, "faceVertexIndices")
     whole = int(np.searchsorted(np.cumsum(size), len(point), side="right"))
@@ -90,7 +90,8 @@ def read_mesh(prim: Prim, path: str, note: Note) -> tuple[Mesh, NDArray[np.int64
     return mesh, faces
 
 
-def _rows(values: NDArray[np.float64], width: int) -> NDArray[np.float64]:
+def as_rows(values: NDArray[np.float64], width: int) -> NDArray[np.float64]:
+    """Numbers as the rows of a table, without a last one that is not whole."""
     return values[: len(values) // width * width].reshape(-1, width)
 
 
@@ -129,7 +130,7 @@ def _primvar(
     prim: Prim, name: str, width: int, places: dict[str, NDArray[Any]]
 ) -> tuple[NDArray[np.float32], NDArray[np.int32]] | None:
     """The table of a primvar and the row of every corner."""
-    values = _rows(numbers_of(prim, name), width)
+    values = as_rows(numbers_of(prim, name), width)
     if not len(values):
         return None
     one = prim.properties[name]

@@ -16,7 +16,16 @@ from numpy.typing import NDArray
 from zesty_otter.errors import InputError
 from zesty_otter.formats.files import find_beside, load
 from zesty_otter.formats.usd.materials import Materials
-from zesty_otter.formats.usd.mesh import SOLIDS, numbers_of, read_mesh, read_solid, uv_names, value_of, whole_numbers_of
+from zesty_otter.formats.usd.mesh import (
+    SOLIDS,
+    as_rows,
+    numbers_of,
+    read_mesh,
+    read_solid,
+    uv_names,
+    value_of,
+    whole_numbers_of,
+)
 from zesty_otter.formats.usd.package import open_package
 from zesty_otter.formats.usd.stage import Stage
 from zesty_otter.formats.usd.text import Asset, Prim, listed
@@ -341,7 +350,7 @@ def _copies(prim: Prim) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
     """(N, 4, 4) places of the copies of a point instancer that are not hidden, and (N,) their prototypes."""
     which = whole_numbers_of(prim, "protoIndices")
     widths = {"positions": 3, "orientationsf": 4, "orientations": 4, "scales": 3}
-    columns = {name: _rows_of(prim, name, width) for name, width in widths.items()}
+    columns = {name: as_rows(numbers_of(prim, name), width) for name, width in widths.items()}
     count = min(len(which), len(columns["positions"]))
     turned = columns["orientationsf"] if len(columns["orientationsf"]) >= count else columns["orientations"]
     transforms = composed(
@@ -354,11 +363,6 @@ def _copies(prim: Prim) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
     ids = said[:count] if len(said) >= count else np.arange(count)
     shown = ~np.isin(ids, whole_numbers_of(prim, "invisibleIds"))
     return transforms[shown], which[:count][shown].astype(np.int64)
-
-
-def _rows_of(prim: Prim, name: str, width: int) -> NDArray[np.float64]:
-    values = numbers_of(prim, name)
-    return values[: len(values) // width * width].reshape(-1, width)
 
 
 def _defined(prim: Prim) -> Prim:
