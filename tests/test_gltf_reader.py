@@ -186,7 +186,7 @@ def test_skins_animations_and_further_scenes_are_noted(tmp_path):
         "extensionsUsed": ["X_y"],
     }
     notes = texts(read(tmp_path, document(**extra)).notes)
-    for words in ("2 animations left out", "skins are left out", "1 further scene left out", "not carried: X_y"):
+    for words in ("2 animations left out", "skins are left out", "1 further scene left out: 1", "not carried: X_y"):
         assert words in notes
 
 
@@ -428,6 +428,27 @@ def test_the_command_line_and_jobs_take_a_pose(tmp_path, run):
     assert run("survey", tmp_path / "a.gltf", "--pose", "run@1").status == 2
     (tmp_path / "j.toml").write_text('[[sources]]\nfiles = "a.gltf"\npose = "run@1"\n[[outputs]]\nformats = "glb"\n')
     assert "there is no animation 'run'" in run("run", tmp_path / "j.toml").err
+
+
+def test_any_scene_of_a_file_can_be_read(tmp_path, run):
+    scenes = [{"name": "yard", "nodes": [0]}, {"nodes": [1]}, {"name": "weir", "nodes": [0, 1], "extras": {"n": 1}}]
+    content = document(scenes=scenes, scene=1, nodes=[{"name": "post", "mesh": 0}, {"name": "lamp", "mesh": 0}])
+    (tmp_path / "a.gltf").write_text(json.dumps(content))
+    read = {which: zo.read(tmp_path / "a.gltf", scene=which) for which in (None, "yard", "1", "weir", "2")}
+    roots = {which: [node.name for node in scene.roots] for which, scene in read.items()}
+    assert roots == {None: ["lamp"], "yard": ["post"], "1": ["lamp"], "weir": ["post", "lamp"], "2": ["post", "lamp"]}
+    assert [read[which].name for which in (None, "yard", "2")] == ["a", "yard", "weir"]
+    assert read["weir"].properties == {"n": 1} and read["yard"].properties == {}
+    assert "2 further scenes left out: yard, weir; choose" in read[None].notes[0].text
+    for unknown in ("wier", "3", "-1"):
+        with pytest.raises(zo.UsageError, match=f"no scene '{unknown}'.*There are yard, 1, weir"):
+            zo.read(tmp_path / "a.gltf", scene=unknown)
+    done = run("convert", tmp_path / "a.gltf", tmp_path / "b.glb", "--scene", "weir")
+    assert done.status == 0 and len(zo.read(tmp_path / "b.glb").roots) == 2
+    (tmp_path / "a.obj").write_text("v 0 0 0\n")
+    assert "no scene to choose" in run("survey", tmp_path / "a.obj", "--scene", "weir").err
+    (tmp_path / "j.toml").write_text('[[sources]]\nfiles = "a.gltf"\nscene = "wier"\n[[outputs]]\nformats = "glb"\n')
+    assert "no scene 'wier'" in run("run", tmp_path / "j.toml").err
 
 
 def test_extras_of_nodes_meshes_and_scenes_travel_with_them(tmp_path):

@@ -59,6 +59,10 @@ Pose = Annotated[
     str | None,
     typer.Option("--pose", metavar="NAME@SECONDS", help="Stand still at this moment of an animation, not at rest."),
 ]
+SceneName = Annotated[
+    str | None,
+    typer.Option("--scene", metavar="NAME", help="Which scene of a file that holds several: name, or number from 0."),
+]
 
 _NOTE_LIMIT = 12
 

@@ -31,6 +31,7 @@ def command(
     unit: console.Unit = None,
     axes: console.Axes = None,
     pose: console.Pose = None,
+    scene_name: console.SceneName = None,
     target: Annotated[str | None, typer.Option(metavar="NAME", help="What receives the file.")] = None,
     to_unit: Annotated[str | None, typer.Option(metavar="UNIT", help="Unit of the output.")] = None,
     to_axes: Annotated[str | None, typer.Option(metavar="'X Y Z'", help="Axes of the output.")] = None,
@@ -137,6 +138,7 @@ def command(
             target=targets.load(target) if target else None,
             folders=folders,
             pose=pose,
+            scene_name=scene_name,
             quantized=quantized,
             quiet=quiet or json,
         )
@@ -213,6 +215,7 @@ def convert(
     *,
     folders: Sequence[Path] = (),
     pose: str | None = None,
+    scene_name: str | None = None,
     target: targets.Target | None = None,
     quantized: bool = False,
     quiet: bool = False,
@@ -222,7 +225,7 @@ def convert(
     There is more than one file when the target wants levels of detail apart.
     """
     with console.progress(f"Reading {source.name}", quiet=quiet) as progress:
-        scene = formats.read(source, unit, axes, progress=progress, folders=folders, pose=pose)
+        scene = formats.read(source, unit, axes, progress=progress, folders=folders, pose=pose, scene=scene_name)
     with console.progress("Mending", quiet=quiet) as progress:
         scene = steps.Reframe(axes=" ".join(frame.axes), unit=frame.unit).apply(scene)
         for number, step in enumerate(chosen, 1):

@@ -24,6 +24,7 @@ def command(
     unit: console.Unit = None,
     axes: console.Axes = None,
     pose: console.Pose = None,
+    scene: console.SceneName = None,
     json: console.Json = False,
     quiet: console.Quiet = False,
     verbose: console.Verbose = False,
@@ -34,8 +35,8 @@ def command(
     for number, path in enumerate(files):
         try:
             with console.progress(f"Reading {path.name}", quiet=quiet or json) as progress:
-                scene = formats.read(path, unit, axes, progress=progress, pose=pose)
-            found = audit.survey(steps.Roles().apply(scene))
+                whole = formats.read(path, unit, axes, progress=progress, pose=pose, scene=scene)
+            found = audit.survey(steps.Roles().apply(whole))
         except InputError as error:
             if len(files) == 1:
                 raise

@@ -41,7 +41,7 @@ class Format:
     """One file format, as the registry knows it.
 
     ``frame`` is the space its files are in: axes, and the unit when the format fixes one. ``carries``
-    names entries of `CARRIES`.
+    names entries of `CARRIES`; ``chooses`` what a reader lets one choose: a pose, a scene.
     """
 
     name: str
@@ -53,28 +53,27 @@ class Format:
     writer: str | None = None
     magic: tuple[bytes, ...] = ()
     axes_vary: bool = False
-    animated: bool = False
+    chooses: frozenset[str] = frozenset()
     quantizes: bool = False
 
     def read(
-        self, path: Path, progress: Progress | None = None, folders: Sequence[Path] = (), pose: str | None = None
+        self, path: Path, progress: Progress | None = None, folders: Sequence[Path] = (), **chosen: str | None
     ) -> Scene:
+        """Read a file; what is ``chosen`` from it is one of `_CHOICES`."""
         if self.reader is None:
             raise InputError(
                 f"{self.title} files cannot be read yet, only written.",
                 file=path,
                 remedy="`zesty-otter formats` lists what can be read.",
             )
-        more = {}
-        if pose is not None:
-            if not self.animated:
-                able = ", ".join(suffix for one in FORMATS if one.animated for suffix in one.suffixes)
-                raise UsageError(
-                    f"animations of {self.title} files are not read, so there is no pose to choose.",
-                    file=path,
-                    remedy=f"Poses can be chosen in {able}.",
-                )
-            more["pose"] = pose
+        more = {what: which for what, which in chosen.items() if which is not None}
+        for what in more.keys() - self.chooses:
+            able = ", ".join(suffix for one in FORMATS if what in one.chooses for suffix in one.suffixes)
+            raise UsageError(
+                f"{_CHOICES[what]} of {self.title} files are not read, so there is no {what} to choose.",
+                file=path,
+                remedy=f"A {what} can be chosen in {able}.",
+            )
         scene: Scene = import_module(self.reader).read(path, progress=progress, folders=folders, **more)
         return scene
 
@@ -101,6 +100,8 @@ class Format:
             encoded.notes.append(Note("lost", text, self.name))
         return encoded
 
+
+_CHOICES = {"pose": "animations", "scene": "several scenes"}
 
 _GLTF_CARRIES = frozenset(
     {
@@ -229,7 +230,7 @@ FORMATS = (
         _GLTF_CARRIES | {"embedded textures"},
         reader="zesty_otter.formats.gltf.reader",
         writer="zesty_otter.formats.gltf.writer",
-        animated=True,
+        chooses=frozenset(_CHOICES),
         quantizes=True,
         magic=(b"glTF",),
     ),
@@ -241,7 +242,7 @@ FORMATS = (
         _GLTF_CARRIES,
         reader="zesty_otter.formats.gltf.reader",
         writer="zesty_otter.formats.gltf.writer",
-        animated=True,
+        chooses=frozenset(_CHOICES),
         quantizes=True,
     ),
 )
@@ -280,6 +281,7 @@ def read(
     progress: Progress | None = None,
     folders: Sequence[str | PathLike[str]] = (),
     pose: str | None = None,
+    scene: str | None = None,
 ) -> Scene:
     """Read a file into a scene.
 
@@ -299,6 +301,9 @@ def read(
     pose : str, optional
         The moment of an animation at which everything is to stand still: ``"NAME@SECONDS"``, or seconds into
         the first one. Everything stands at rest when absent.
+    scene : str, optional
+        Which scene of a file that holds several: its name, or its number counted from 0. The file's default
+        when absent.
 
     Returns
     -------
@@ -322,8 +327,8 @@ def read(
         with path.open("rb") as file:
             first_bytes = file.read(64)
     kind = format_of(path, first_bytes)
-    scene = kind.read(path, progress, [Path(folder) for folder in folders], pose)
-    given = Frame(axes or scene.frame.axes, unit if unit is not None else scene.frame.unit)
+    found = kind.read(path, progress, [Path(folder) for folder in folders], pose=pose, scene=scene)
+    given = Frame(axes or found.frame.axes, unit if unit is not None else found.frame.unit)
     notes: list[Note] = []
     if axes is None and kind.axes_vary:
         notes.append(
@@ -335,10 +340,10 @@ def read(
                 str(path),
             )
         )
-    if unit is not None and scene.frame.unit is not None and given.unit != scene.frame.unit:
-        text = f"the file says {format_unit(scene.frame.unit)}; taken as {format_unit(given.unit)} as asked"
+    if unit is not None and found.frame.unit is not None and given.unit != found.frame.unit:
+        text = f"the file says {format_unit(found.frame.unit)}; taken as {format_unit(given.unit)} as asked"
         notes.append(Note("done", text, kind.name, str(path)))
-    return replace(scene, frame=given).with_notes(*notes)
+    return replace(found, frame=given).with_notes(*notes)
 
 
 def write(scene: Scene, path: str | PathLike[str], *, quantized: bool = False) -> list[Note]:

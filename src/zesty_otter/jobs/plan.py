@@ -31,6 +31,7 @@ class SourceFile:
     steps: tuple[Step, ...]
     below: str = ""
     pose: str | None = None
+    scene: str | None = None
 
 
 @dataclass(frozen=True)
@@ -308,8 +309,16 @@ def _files(source: Source, home: Path, problems: list[tuple[str, ZestyOtterError
         for path in paths:
             below = path.parent.relative_to(root).as_posix() if path.is_relative_to(root) else "."
             folders = tuple(map(Path, source.textures_from))
-            unit, axes = source.unit, source.axes
-            yield SourceFile(path, unit, axes, folders, source.steps, "" if below == "." else below, source.pose)
+            yield SourceFile(
+                path,
+                source.unit,
+                source.axes,
+                folders,
+                source.steps,
+                "" if below == "." else below,
+                source.pose,
+                source.scene,
+            )
 
 
 def _expanded(pattern: str) -> tuple[list[Path], Path]:

@@ -169,6 +169,7 @@ def settings_of(tasks: Sequence[Task], home: Path) -> dict[str, str]:
                 "unit": part.file.unit,
                 "axes": part.file.axes,
                 "pose": part.file.pose,
+                "scene": part.file.scene,
                 "folders": [_from(home, folder) for folder in part.file.folders],
                 "steps": _steps(part.file.steps),
             }

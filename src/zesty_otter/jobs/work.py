@@ -83,7 +83,7 @@ def read(task: Task) -> tuple[Scene, list[Finding]]:
 
 def _read_part(part: Part, task: Task) -> ReadPart:
     file = part.file
-    scene = formats.read(file.path, file.unit, file.axes, folders=file.folders, pose=file.pose)
+    scene = formats.read(file.path, file.unit, file.axes, folders=file.folders, pose=file.pose, scene=file.scene)
     frame = scene.frame
     if task.frame is not None:
         scene = Reframe(axes=" ".join(task.frame.axes), unit=task.frame.unit).apply(scene)

@@ -15,7 +15,7 @@ from urllib.parse import unquote
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.errors import InputError, ModelError
+from zesty_otter.errors import InputError, ModelError, UsageError
 from zesty_otter.formats.bare import finite_rows
 from zesty_otter.formats.files import find_beside, load
 from zesty_otter.formats.gltf.pose import posed
@@ -61,11 +61,12 @@ def read(
     progress: Callable[[float], None] | None = None,
     folders: Sequence[Path] = (),
     pose: str | None = None,
+    scene: str | None = None,
 ) -> Scene:
-    """Read a .glb or .gltf file with all it refers to, at rest or in a pose of one of its animations."""
+    """Read one scene of a .glb or .gltf file with all it refers to, at rest or in a pose of an animation."""
     data = load(path)
     try:
-        return _Reader(path, data, folders, progress, pose).scene()
+        return _Reader(path, data, folders, progress, pose, scene).scene()
     except ModelError as error:
         raise InputError(error.problem, file=path, place=error.place, remedy=error.remedy) from None
     except RecursionError:
@@ -84,8 +85,9 @@ class _Reader:
         folders: Sequence[Path],
         progress: Callable[[float], None] | None,
         pose: str | None,
+        wanted: str | None,
     ) -> None:
-        self.path, self.folders, self.progress, self.pose = path, folders, progress, pose
+        self.path, self.folders, self.progress, self.pose, self.wanted = path, folders, progress, pose, wanted
         self.places: dict[int, dict[str, list[float]]] = {}
         self.notes: list[Note] = []
         self.read_files: list[Path] = []
@@ -111,6 +113,7 @@ class _Reader:
         self._check_extensions()
         if self.pose is not None:
             self.places = posed(self._list("animations"), self.pose, self._accessor)
+        self.chosen = self._choose()
         roots = self._roots()
         nodes = self._nodes(roots)
         if self.document.get("animations"):
@@ -119,17 +122,14 @@ class _Reader:
             self.note("lost", f"{many} left out; everything stands {how}")
         if self.document.get("skins"):
             self.note("lost", "skins are left out; skinned meshes stand in the pose of their nodes")
-        scenes = self._list("scenes")
-        names = [str(one.get("name", "")) for one in scenes]
-        name = names[0] if names and names[0] else self.path.stem
         return Scene(
             nodes,
             Frame("left up forward", "m"),
-            str(name),
+            str(self.chosen.get("name") or self.path.stem),
             tuple(self.notes),
             self.path,
             tuple(self.read_files),
-            properties=_properties(scenes[_index(self.document.get("scene", 0), "scene")] if scenes else {}),
+            properties=_properties(self.chosen),
         )
 
     # The file and its buffers
@@ -264,13 +264,29 @@ class _Reader:
     # The tree
 
     def _roots(self) -> list[int]:
-        scenes = self._list("scenes")
-        if not scenes:
+        if not self._list("scenes") and self.wanted is None:
             children = {child for node in self._list("nodes") for child in node.get("children", [])}
             return [n for n in range(len(self._list("nodes"))) if n not in children]
-        if len(scenes) > 1:
-            self.note("lost", f"{count_of(len(scenes) - 1, 'further scene')} left out; the default one is read")
-        return list(scenes[_index(self.document.get("scene", 0), "scene")].get("nodes", []))
+        return list(self.chosen.get("nodes", []))
+
+    def _choose(self) -> dict[str, Any]:
+        """What the file says of the scene that is read: the one asked for, or the default."""
+        scenes = self._list("scenes")
+        names = [str(one.get("name") or number) for number, one in enumerate(scenes)]
+        if self.wanted is None:
+            which = _index(self.document.get("scene", 0), "scene")
+        elif self.wanted in names:
+            which = names.index(self.wanted)
+        elif self.wanted.isdecimal() and int(self.wanted) < len(scenes):
+            which = int(self.wanted)
+        else:
+            there = f"There are {', '.join(names[:12])}." if scenes else "It holds no scenes, only nodes: leave it out."
+            raise UsageError(f"there is no scene '{self.wanted}'.", file=self.path, remedy=there)
+        others = [name for number, name in enumerate(names) if number != which]
+        if others:
+            many = count_of(len(others), "further scene")
+            self.note("lost", f"{many} left out: {', '.join(others[:12])}; choose with --scene NAME")
+        return scenes[which] if scenes else {}
 
     def _nodes(self, roots: list[int]) -> tuple[Node, ...]:
         about = self._list("nodes")
