@@ -122,6 +122,14 @@ def test_every_level_comes_from_one_pass_and_each_is_a_closed_ball():
         largest = moved
 
 
+def test_no_level_of_a_ball_moves_farther_than_that_of_a_plain_collapse():
+    """The bounds are what an independent, plain implementation of the paper reaches at the same counts."""
+    points, triangles = ball(96, 48)
+    bounds = {4512: 1.14e-3, 2256: 2.84e-3, 1128: 6.50e-3, 450: 14.5e-3}
+    for light, bound in zip(simplify(points, triangles, list(bounds)), bounds.values(), strict=True):
+        assert two_way(points, triangles, light).max() < bound
+
+
 def test_attributes_cost_little_shape():
     points, triangles = ball(96, 48)
     normals = Attribute(points.astype(np.float32), triangles, 0.01)

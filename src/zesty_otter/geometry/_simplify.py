@@ -102,10 +102,9 @@ def _add_plane(q, v, x, y, z, d, w):
 
 @kernel
 def gather_quadrics(points, tri, feature, usual_area, border_weight, seam_weight, q):
-    """Adds the planes of faces, and planes upright on features, weighted by squared length.
+    """Adds the planes of faces, all of one weight, and planes upright on features, weighted by squared length.
 
-    Faces weigh by the root of their area: between one weight for all, which sees small parts only, and area
-    itself, which sees large ones only.
+    Weights by area would let what is small and fine go first, and that is where the largest deviation comes from.
     """
     for t in range(len(tri) // 3):
         a, b, c = tri[3 * t], tri[3 * t + 1], tri[3 * t + 2]
@@ -117,9 +116,8 @@ def gather_quadrics(points, tri, feature, usual_area, border_weight, seam_weight
             continue
         nx, ny, nz = nx / length, ny / length, nz / length
         d = -(nx * points[a, 0] + ny * points[a, 1] + nz * points[a, 2])
-        w = math.sqrt(usual_area * length / 2)
         for k in range(3):
-            _add_plane(q, tri[3 * t + k], nx, ny, nz, d, w)
+            _add_plane(q, tri[3 * t + k], nx, ny, nz, d, usual_area)
         for k in range(3):
             e = 3 * t + k
             if not feature[e]:
@@ -789,7 +787,8 @@ def _joined(real, vert, face, wedge, slope, values, family, column_layer, entry,
         return False
     _merge(real, vert, face, wedge, entry, owner, state, pairs, u, v, x, y, z)
     real[u, 13] = min(real[u, 13], real[v, 13])
-    vert[u, VERSION] += 1
+    # Larger than that of any edge of either, so that no cost found before passes for one found since.
+    vert[u, VERSION] += vert[v, VERSION] + 1
     vert[v, INTO] = u
     return True
 

@@ -278,10 +278,19 @@ def _sound(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> tuple[N
     """Triangles by position, without those that have no area in the index or stand twice, and which they were."""
     corners = join_points(points)[triangles]
     there = (corners[:, 0] != corners[:, 1]) & (corners[:, 1] != corners[:, 2]) & (corners[:, 2] != corners[:, 0])
-    key = np.sort(corners, axis=1).astype(np.int64)
-    order = np.lexsort(key.T[::-1])
-    same = np.zeros(len(key), bool)
-    same[order[1:]] = (key[order[1:]] == key[order[:-1]]).all(axis=1)
+    # Numbers that do not depend on the order of corners: where all differ, so do the triangles.
+    number = np.arange(len(points), dtype=np.uint64)
+    number = (number ^ number >> np.uint64(7)) * np.uint64(0x9E3779B97F4A7C15)
+    number ^= number >> np.uint64(29)
+    mark = (number * np.uint64(0xBF58476D1CE4E5B9))[corners].sum(axis=1)
+    sorted_marks = np.sort(mark)
+    twice = sorted_marks[1:][sorted_marks[1:] == sorted_marks[:-1]]
+    same = np.zeros(len(corners), bool)
+    if len(twice):
+        rows = np.flatnonzero(np.isin(mark, twice))
+        key = np.sort(corners[rows], axis=1)
+        order = np.lexsort(key.T[::-1])
+        same[rows[order[1:]]] = (key[order[1:]] == key[order[:-1]]).all(axis=1)
     source = np.flatnonzero(there & ~same)
     return corners[source], source.astype(np.int32)
 
