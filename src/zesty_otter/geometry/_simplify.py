@@ -382,7 +382,7 @@ def _keeps_shape(real, p, b, c, x, y, z, strict):
     # Twice the area over the sum of squared sides: 0.29 for an equal-sided triangle. Long thin ones lie
     # inside what is round, and no quadric sees it.
     shape_old, shape_new = math.sqrt(old) / (old_size + base), math.sqrt(new) / (new_size + base)
-    return shape_new >= strict * min(0.12, 0.6 * shape_old)
+    return shape_new >= strict * min(0.06, 0.3 * shape_old)
 
 
 @kernel

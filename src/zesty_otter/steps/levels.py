@@ -167,7 +167,7 @@ class Levels(Step):
                 if id(mesh) not in chains:
                     scale = metre * abs(float(np.linalg.det(placed.world[:3, :3]))) ** (1 / 3)
                     span = number / len(assets), 1 / len(assets)
-                    chains[id(mesh)] = _Chain(self, mesh, scale, self._fixed(scene, placed, mesh), span)
+                    chains[id(mesh)] = _Chain(self, mesh, scale, self._fixed(scene, mesh), span)
                 made, kept = self._of(asset, placed, chains[id(mesh)])
                 behind[placed.number] = made
                 changed |= kept
@@ -181,28 +181,28 @@ class Levels(Step):
             notes.insert(0, self.note(f"{count_of(count, 'level')} made for {made_for}"))
         return with_nodes_behind(scene, behind, changed).with_notes(*notes)
 
-    def _fixed(self, scene: Scene, placed: Placed, mesh: Mesh) -> NDArray[np.bool_] | None:
-        """(P,) the points that have to stay where they are."""
+    def _fixed(self, scene: Scene, mesh: Mesh) -> NDArray[np.bool_] | None:
+        """(P,) the points that have to stay where they are, as any of the nodes with this mesh has neighbours."""
         if self.keep_border == "free":
             return None
         edges = mesh.surface(topology)
-        fixed = np.zeros(mesh.point_count, bool)
-        fixed[edges.edge_points[edges.border].ravel()] = True
-        fixed = fixed[edges.joined]
-        if self.keep_border == "neighbours":
-            others = [
-                other.points @ one.world[:3, :3].T + one.world[:3, 3]
-                for one, other in scene.placed_meshes()
-                if one.number != placed.number and one.node.role == "visible"
-            ]
-            if not others:
-                return None
-            from scipy.spatial import cKDTree
+        border = np.zeros(mesh.point_count, bool)
+        border[edges.edge_points[edges.border].ravel()] = True
+        border = border[edges.joined]
+        if self.keep_border == "all":
+            return border
+        from scipy.spatial import cKDTree
 
-            own = mesh.points @ placed.world[:3, :3].T + placed.world[:3, 3]
-            near, _ = cKDTree(np.concatenate(others)).query(own, distance_upper_bound=1e-4 / (scene.frame.unit or 1.0))
-            fixed &= np.isfinite(near)
-        return fixed
+        met = np.zeros(mesh.point_count, bool)
+        visible = [(one, other) for one, other in scene.placed_meshes() if one.node.role == "visible"]
+        where = [other.points @ one.world[:3, :3].T + one.world[:3, 3] for one, other in visible]
+        reach = 1e-4 / (scene.frame.unit or 1.0)
+        for n, (_, own) in enumerate(visible):
+            others = where[:n] + where[n + 1 :]
+            if own is mesh and others:
+                near, _ = cKDTree(np.concatenate(others)).query(where[n], distance_upper_bound=reach)
+                met |= np.isfinite(near)
+        return border & met
 
     def _of(self, asset: Asset, placed: Placed, chain: _Chain) -> tuple[list[Node], dict[int, Node]]:
         """The nodes to add behind a mesh, and those of its levels that are there already, with what was measured."""
