@@ -2,16 +2,19 @@
 
 from zesty_otter.audit.arrival import Arrival, arrived
 from zesty_otter.audit.facts import FileFacts
+from zesty_otter.audit.footing import CollisionFacts, collision_facts
 from zesty_otter.audit.glb import inspect_glb
 from zesty_otter.audit.sizes import SizeGuess, likeness, size_guesses
 from zesty_otter.audit.survey import Survey, survey
 
 __all__ = [
     "Arrival",
+    "CollisionFacts",
     "FileFacts",
     "SizeGuess",
     "Survey",
     "arrived",
+    "collision_facts",
     "inspect_glb",
     "likeness",
     "size_guesses",

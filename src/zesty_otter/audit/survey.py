@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from zesty_otter.audit.footing import CollisionFacts, collision_facts
 from zesty_otter.audit.sizes import SizeGuess, size_guesses
 from zesty_otter.model import Mesh, Node, Note, Placed, Scatter, Scene, Texture, content_bounds, is_default_name
 from zesty_otter.steps.levels import LevelFacts, level_facts
@@ -90,6 +91,7 @@ class Survey:
     has_smoothing: bool
     has_colors: bool
     levels: tuple[LevelFacts, ...]
+    collision: tuple[CollisionFacts, ...]
     materials: tuple[MaterialFacts, ...]
     textures: tuple[TextureFacts, ...]
     clashing_names: tuple[str, ...]
@@ -134,6 +136,7 @@ def survey(scene: Scene) -> Survey:
         has_smoothing=any(mesh.face_smoothing is not None for mesh, _ in shown),
         has_colors=any(mesh.layers_of("color") for mesh, _ in shown),
         levels=level_facts(scene),
+        collision=collision_facts(scene),
         materials=tuple(
             MaterialFacts(m.name, m.alpha_mode, m.two_sided, tuple(use.texture.name for use in m.textures.values()))
             for m in scene.materials

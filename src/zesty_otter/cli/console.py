@@ -120,6 +120,27 @@ def level_table(levels: Sequence[LevelFacts]) -> Table:
     return made
 
 
+def collision_table(found: Sequence[CollisionFacts]) -> Table:
+    """Collision and what was measured of it: how far feet would float or sink at most, and in 95 of 100 places, how
+    far sides stand out, and the largest ball of open space that is blocked.
+    """
+    numbers = ("parts", "corners", "floats", "sinks", "mostly", "sideways", "blocks")
+    made = table("collision of", "shape", *numbers, title="Collision", numbers=numbers)
+    for one in found:
+        falls = f"{100 * one.falls:.3g} % fall" if one.falls > 0.0005 else _length(one.sinks)
+        feet = (_length(one.floats), falls, _length(one.off_95)) if one.places else ("", "nobody stands", "")
+        made.add_row(
+            escape(one.asset),
+            one.shape,
+            str(one.parts),
+            f"{one.corners:,}",
+            *feet,
+            _length(one.sideways),
+            _length(one.blocked),
+        )
+    return made
+
+
 def _length(metres: float | None) -> str:
     if metres is None:
         return ""

@@ -74,6 +74,18 @@ def command(
             metavar="CHAIN", help="Levels of detail: 50,25,10 (percent), 'screen 0.5 0.2', 'deviation 1mm 5mm'."
         ),
     ] = None,
+    collision: Annotated[
+        str | None,
+        typer.Option(
+            metavar="SHAPE", help="auto, box, hull, parts, surface, none and more: `zesty-otter steps collision`."
+        ),
+    ] = None,
+    collision_tolerance: Annotated[
+        str, typer.Option(metavar="LENGTH", help="How far collision may be from the mesh.")
+    ] = "2cm",
+    shadow: Annotated[
+        str | None, typer.Option(metavar="LENGTH", help="Add shadow meshes, pulled inward by so much: 1cm.")
+    ] = None,
     names: Annotated[
         str, typer.Option(metavar="TEMPLATE", help="Template for node names, or keep to leave them.")
     ] = "{name}",
@@ -121,6 +133,10 @@ def command(
         chosen.append(steps.Lighten(triangles=budget))
     if levels is not None:
         chosen.append(steps.Levels(chain=levels))
+    if collision is not None:
+        chosen.append(steps.Collision(shape=collision, tolerance=collision_tolerance))
+    if shadow is not None:
+        chosen.append(steps.Shadow(inward=shadow))
     if names != "keep":
         chosen.append(steps.Names(template=names))
     chosen.append(steps.Triangulate(diagonal=triangulate))
@@ -155,6 +171,7 @@ def command(
                 "size": _sides(scene, arrivals[0]),
                 "further": [asdict(one) for one in arrivals[1:]],
                 "levels": [asdict(one) for one in steps.level_facts(scene)],
+                "collision": [asdict(one) for one in audit.collision_facts(scene)],
                 "renamed": [asdict(one) for one in scene.renamed],
                 "notes": [asdict(note) for note in (*scene.notes, *notes)],
             }
@@ -287,6 +304,10 @@ def show(source: Path, scene: Scene, arrivals: list[Arrival]) -> None:
     if found:
         results.print()
         results.print(console.level_table(found))
+    solid = audit.collision_facts(scene)
+    if solid:
+        results.print()
+        results.print(console.collision_table(solid))
     if scene.renamed:
         results.print()
         results.print(name_table(scene.renamed))

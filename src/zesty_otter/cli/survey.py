@@ -69,6 +69,9 @@ def show(found: Survey, *, verbose: bool) -> None:
     if found.levels:
         results.print()
         results.print(console.level_table(found.levels))
+    if found.collision:
+        results.print()
+        results.print(console.collision_table(found.collision))
     if found.materials:
         results.print()
         results.print(_material_table(found))

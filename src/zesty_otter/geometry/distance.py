@@ -11,6 +11,7 @@ from zesty_otter._late import LateModule
 from zesty_otter.geometry.order import along_curve
 
 loops = LateModule("zesty_otter.geometry._distance")
+rays = LateModule("zesty_otter.geometry._rays")
 
 
 class Surface:
@@ -66,6 +67,72 @@ class Surface:
         back[order] = np.arange(len(order))
         shares = np.column_stack([1.0 - shares.sum(axis=1), shares])
         return distance[back], self._order[triangle[back]], shares[back]
+
+    def surrounds(self, places: NDArray[np.float64], rays_of_each: int = 3) -> NDArray[np.bool_]:
+        """(N,) whether the surface, which has to face outward, goes all round each place.
+
+        Parameters
+        ----------
+        places : (N, 3) float64
+            Not on the surface.
+        rays_of_each : int
+            How many rays ask; all but one of them must find it. Three do for a surface without openings.
+        """
+        order = along_curve(places)
+        found = np.empty(len(places), bool)
+        rays.surrounded(
+            np.ascontiguousarray(places[order]), even_directions(rays_of_each), 1, self._corners, self._boxes,
+            self._leaves, np.zeros(256, np.int64), found,
+        )  # fmt: skip
+        back = np.empty_like(found)
+        back[order] = found
+        return back
+
+    def first_hits(
+        self, places: NDArray[np.float64], directions: NDArray[np.float64], least: float, reach: float = np.inf
+    ) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+        """What a ray from each place meets first, from either side.
+
+        Parameters
+        ----------
+        places : (N, 3) float64
+        directions : (N, 3) or (3,) float64
+            Of length one.
+        least : float
+            What is nearer does not count.
+        reach : float
+            Nor does what is farther.
+
+        Returns
+        -------
+        distance : (N,) float64
+            Infinite where nothing is met.
+        triangle : (N,) int64
+            -1 where nothing is met.
+        """
+        order = along_curve(places)
+        found, triangle = np.empty(len(places)), np.empty(len(places), np.int64)
+        rays.first_hits(
+            np.ascontiguousarray(places[order]), np.ascontiguousarray(np.broadcast_to(directions, places.shape)[order]),
+            self._corners, self._boxes, self._leaves, np.zeros(256, np.int64), least, reach, found, triangle,
+        )  # fmt: skip
+        back = np.empty_like(order)
+        back[order] = np.arange(len(order))
+        return found[back], np.where(triangle < 0, -1, self._order[triangle])[back]
+
+
+def even_directions(count: int) -> NDArray[np.float64]:
+    """(N, 3) directions spread evenly, along none that anything is likely to have.
+
+    References
+    ----------
+    R. Swinbank and J. Purser (2006), "Fibonacci grids: a novel approach to global modelling".
+    """
+    k = np.arange(count) + 0.5
+    height, turn = 1 - 2 * k / count, k * np.pi * (3 - 5**0.5)
+    flat = np.sqrt(1 - height**2)
+    tilted = np.array([(0.8047, -0.3106, 0.5059), (0.5059, 0.8047, -0.3106), (-0.3106, 0.5059, 0.8047)])
+    return np.stack([flat * np.cos(turn), flat * np.sin(turn), height], axis=1) @ np.linalg.qr(tilted)[0]
 
 
 def wall_thickness(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from itertools import combinations
 
 import numpy as np
@@ -209,3 +210,99 @@ def _volume(corners: NDArray[np.float64], axes: NDArray[np.float64]) -> float:
 def _cross(a: NDArray[np.float64], b: NDArray[np.float64]) -> NDArray[np.float64]:
     # NumPy's own takes most of its time to find out that there are just two.
     return np.array([a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]])
+
+
+def smallest_capsule(
+    points: NDArray[np.float64],
+) -> tuple[NDArray[np.float64], NDArray[np.float64], float, float]:
+    """A ball drawn out along a line that holds points, with as little volume as could be found.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+        At least one.
+
+    Returns
+    -------
+    centre, axis : (3,) float64
+        The axis has length one.
+    half : float
+        Half the length of the line.
+    radius : float
+    """
+
+    def around(
+        corners: NDArray[np.float64], axis: NDArray[np.float64]
+    ) -> tuple[float, tuple[NDArray[np.float64], float, float]]:
+        middle, radius = _round_about(corners, axis)
+        away = np.linalg.norm(_flattened(corners, axis) - middle, axis=1)
+        ball = np.sqrt(np.maximum(radius**2 - away**2, 0.0))
+        along = corners @ axis
+        low, high = float((along + ball).min()), float((along - ball).max())
+        half = max((high - low) / 2, 0.0)
+        volume = np.pi * radius**2 * (2 * half + 4 / 3 * radius)
+        return volume, (middle + (low + high) / 2 * axis, half, radius)
+
+    axis, (centre, half, radius) = _best_axis(points, around)
+    return centre, axis, half, radius
+
+
+def smallest_cylinder(
+    points: NDArray[np.float64],
+) -> tuple[NDArray[np.float64], NDArray[np.float64], float, float]:
+    """An upright cylinder about some axis that holds points, with as little volume as could be found.
+
+    Parameters and results are those of `smallest_capsule`.
+    """
+
+    def around(
+        corners: NDArray[np.float64], axis: NDArray[np.float64]
+    ) -> tuple[float, tuple[NDArray[np.float64], float, float]]:
+        middle, radius = _round_about(corners, axis)
+        along = corners @ axis
+        half = float(np.ptp(along)) / 2
+        return 2 * np.pi * radius**2 * half, (middle + (along.min() + along.max()) / 2 * axis, half, radius)
+
+    axis, (centre, half, radius) = _best_axis(points, around)
+    return centre, axis, half, radius
+
+
+_Round = tuple[float, tuple[NDArray[np.float64], float, float]]
+
+
+def _best_axis(
+    points: NDArray[np.float64], around: Callable[[NDArray[np.float64], NDArray[np.float64]], _Round]
+) -> tuple[NDArray[np.float64], tuple[NDArray[np.float64], float, float]]:
+    """The axis about which what ``around`` makes has the least volume, and what that is."""
+    from scipy.optimize import minimize
+
+    corners = outermost(points)
+    centred = corners - corners.mean(axis=0)
+    tries = [*np.eye(3), *np.linalg.svd(centred, full_matrices=True)[2], *smallest_box(corners)[1]]
+    found = sorted(tries, key=lambda axis: around(corners, axis)[0])
+
+    def turned(axis: NDArray[np.float64], by: NDArray[np.float64]) -> NDArray[np.float64]:
+        u = _cross(axis, np.eye(3)[int(np.argmin(np.abs(axis)))])
+        moved = axis + by[0] * u + by[1] * _cross(axis, u)
+        return np.asarray(moved / np.linalg.norm(moved))
+
+    best = found[0]
+    for start in found[:2]:
+        done = minimize(
+            lambda by, start=start: around(corners, turned(start, by))[0], np.zeros(2), method="Nelder-Mead",
+            options={"initial_simplex": [[0, 0], [0.1, 0], [0, 0.1]], "maxiter": 60},
+        )  # fmt: skip
+        axis = turned(start, done.x)
+        # What is no better by a hair stays along the axis it was on.
+        if around(corners, axis)[0] < (1 - 1e-6) * around(corners, best)[0]:
+            best = axis
+    return best, around(points, best)[1]
+
+
+def _flattened(points: NDArray[np.float64], axis: NDArray[np.float64]) -> NDArray[np.float64]:
+    return np.asarray(points - (points @ axis)[:, None] * axis)
+
+
+def _round_about(points: NDArray[np.float64], axis: NDArray[np.float64]) -> tuple[NDArray[np.float64], float]:
+    """The smallest circle around points seen along an axis."""
+    return smallest_sphere(_flattened(points, axis))

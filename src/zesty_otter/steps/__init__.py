@@ -9,6 +9,7 @@ from zesty_otter.steps.bake import BakeTransforms
 from zesty_otter.steps.base import Length, Step, apply
 from zesty_otter.steps.bounds import Bounds
 from zesty_otter.steps.cleanup import CleanUp, Weld
+from zesty_otter.steps.collision import Collision
 from zesty_otter.steps.instances import Expand, Gather
 from zesty_otter.steps.joining import Divide, Join
 from zesty_otter.steps.levels import LevelFacts, Levels, level_facts
@@ -20,6 +21,7 @@ from zesty_otter.steps.polygons import MergeFlat, Triangulate
 from zesty_otter.steps.reframe import Reframe
 from zesty_otter.steps.scale import Scale
 from zesty_otter.steps.selection import Select
+from zesty_otter.steps.shadow import Shadow
 from zesty_otter.steps.smoothing import Normals, Tangents
 from zesty_otter.steps.textures import Textures
 from zesty_otter.steps.uvs import UvSets
@@ -47,6 +49,8 @@ STEPS: dict[str, type[Step]] = {
         Pivot,
         Lighten,
         Levels,
+        Collision,
+        Shadow,
         Bounds,
         Names,
         Triangulate,
@@ -109,6 +113,7 @@ __all__ = [
     "BakeTransforms",
     "Bounds",
     "CleanUp",
+    "Collision",
     "Divide",
     "Expand",
     "Gather",
@@ -126,6 +131,7 @@ __all__ = [
     "Roles",
     "Scale",
     "Select",
+    "Shadow",
     "Step",
     "Tangents",
     "Textures",

@@ -1,0 +1,159 @@
+"""Collision measured against what is seen: where would feet float or sink, what stands out, what is blocked."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.geometry.decompose import Solid
+from zesty_otter.geometry.footing import Footing, Shapes, footing
+from zesty_otter.geometry.hulls import convex_hull
+from zesty_otter.geometry.topology import topology
+from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.model import Placed, Scene
+from zesty_otter.steps.assets import assets_of
+
+_ROUND = 1e-5  # of the size, within which a mesh counts as convex
+
+
+@dataclass(frozen=True)
+class CollisionFacts:
+    """The collision of one asset. Lengths are in metres, places in the scene's own axes and metres.
+
+    ``parts`` are its meshes, ``corners`` the points of the largest. ``floats`` and ``sinks`` are the most that feet
+    are off the surface, ``off_95`` what they are not off by more in 95 of 100 places, ``falls`` the share of places
+    where nothing holds them, ``worst_at`` the worst of all. ``sideways`` is how far upright sides stand out,
+    ``blocked`` the radius of the largest ball of open space that is solid for collision.
+    """
+
+    asset: str
+    shape: str
+    parts: int
+    corners: int
+    triangles: int
+    convex: bool
+    closed: bool
+    places: int
+    floats: float
+    sinks: float
+    off_95: float
+    falls: float
+    worst_at: tuple[float, float, float] | None
+    sideways: float
+    sideways_at: tuple[float, float, float] | None
+    blocked: float
+    blocked_at: tuple[float, float, float] | None
+
+
+def collision_facts(scene: Scene, *, slope: float = 45.0, count: int = 20_000) -> tuple[CollisionFacts, ...]:
+    """What there is to say of the collision of every asset that has some; nothing when the unit is not known.
+
+    Parameters
+    ----------
+    scene : Scene
+    slope : float
+        The steepest that one can stand on, in degrees.
+    count : int
+        How many places of each asset to look at.
+    """
+    if scene.frame.unit is None or not any(one.node.role == "collision" for one in scene.walk()):
+        return ()
+    found = []
+    for asset in assets_of(scene):
+        solid = [one for one in asset.rest if one.node.role == "collision" and _has_faces(one)]
+        seen = [one for one in asset.main if _has_faces(one)]
+        if solid and seen:
+            found.append(_facts(asset.name, scene, seen, solid, slope, count))
+    return tuple(found)
+
+
+def footing_of(
+    scene: Scene, seen: list[Placed], solid: list[Placed], *, slope: float = 45.0, count: int = 20_000
+) -> tuple[Footing, bool, bool]:
+    """The footing of what is seen on what is solid, in metres; and whether all of that is convex, and closed."""
+    metre = scene.frame.unit or 1.0
+    axis, sign = scene.frame.up
+    points, triangles = joined([_in_metres(one, metre) for one in seen])
+    hulls, surfaces = [], []
+    closed = True
+    for one in solid:
+        own, faces = _in_metres(one, metre)
+        mesh = one.node.drawn
+        closed = closed and mesh is not None and not len(mesh.surface(topology).border)
+        hull = convex_hull(own[np.unique(faces)])
+        inside = -hull.above((own[faces].sum(axis=1)) / 3)
+        # Convex is what lies nowhere below its own hull.
+        if float(inside.max(initial=0.0)) <= _ROUND * float(np.ptp(own, axis=0).max()) or _is_flat(hull.points):
+            hulls.append(hull)
+        else:
+            surfaces.append((own, faces))
+    body = Solid(points, triangles)
+    found = footing(
+        body, Shapes(hulls, surfaces), sign * np.eye(3)[axis], slope=slope, headroom=min(1.0, body.size),
+        reach=max(0.5, body.size), count=count,
+    )  # fmt: skip
+    return found, not surfaces, closed
+
+
+def joined(
+    parts: list[tuple[NDArray[np.float64], NDArray[np.int32]]],
+) -> tuple[NDArray[np.float64], NDArray[np.int32]]:
+    """One table of points and triangles from several."""
+    first = np.cumsum([0, *(len(points) for points, _ in parts)])
+    triangles = [faces + start for (_, faces), start in zip(parts, first[:-1], strict=True)]
+    return np.concatenate([points for points, _ in parts]), np.concatenate(triangles).astype(np.int32)
+
+
+def _facts(
+    name: str, scene: Scene, seen: list[Placed], solid: list[Placed], slope: float, count: int
+) -> CollisionFacts:
+    found, convex, closed = footing_of(scene, seen, solid, slope=slope, count=count)
+    meshes = [one.node.drawn for one in solid if one.node.drawn is not None]
+    shape = str(solid[0].node.properties.get("shape", ""))
+    return CollisionFacts(
+        name,
+        shape or ("hull" if convex and len(solid) == 1 else "parts" if convex else "surface"),
+        len(solid),
+        max(int(mesh.point_used.sum()) for mesh in meshes),
+        sum(mesh.triangle_count for mesh in meshes),
+        convex,
+        closed,
+        len(found.place),
+        found.floats,
+        found.sinks,
+        found.most,
+        found.falls,
+        _place(found.worst_at),
+        found.sideways,
+        _place(found.sideways_at),
+        found.blocked,
+        _place(found.blocked_at),
+    )
+
+
+def _has_faces(placed: Placed) -> bool:
+    mesh = placed.node.drawn
+    return mesh is not None and mesh.face_count > 0
+
+
+def _in_metres(placed: Placed, metre: float) -> tuple[NDArray[np.float64], NDArray[np.int32]]:
+    """Points and triangles of a placed mesh; of a scatter its first copy."""
+    mesh: Any = placed.node.drawn
+    corners, _ = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
+    triangles = mesh.corner_point[corners].astype(np.int32)
+    points = (mesh.points @ placed.world[:3, :3].T + placed.world[:3, 3]) * metre
+    return points, triangles[:, ::-1] if np.linalg.det(placed.world[:3, :3]) < 0 else triangles
+
+
+def _is_flat(points: NDArray[np.float64]) -> bool:
+    spread = np.linalg.svd(points - points.mean(axis=0), compute_uv=False)
+    return bool(spread[-1] <= 1e-4 * spread[0])
+
+
+def _place(place: NDArray[np.float64]) -> tuple[float, float, float] | None:
+    x, y, z = (float(f"{value:.6g}") for value in place)
+    return (x, y, z) if math.isfinite(x) else None

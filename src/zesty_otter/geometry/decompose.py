@@ -1,0 +1,601 @@
+"""A few convex parts in place of a shape that is not convex."""
+
+from __future__ import annotations
+
+import heapq
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.geometry.distance import Surface, areas, even_directions, sampled
+from zesty_otter.geometry.hulls import Hull, around_with_corners, convex_hull
+from zesty_otter.geometry.simplify import simplify
+from zesty_otter.geometry.topology import facing_outward, parts, topology
+
+Ints = NDArray[np.int32]
+
+_HEAVY = 2000  # triangles beyond which cuts are looked for on a lighter copy
+_PLANES = 24  # taken from edges, of all that could be
+_WORTH = 0.01  # what a plane along an edge must save not to be compared with others
+_LOOKED_AT = 5  # of the best planes, whose sides are measured
+_OUTLINE = 400  # points beyond which a side's hull is judged by its outermost ones
+_FINISHED = 0.25  # what the share of a side that fits counts, beside the volume saved
+_PROBES = 12  # of each shell of a piece, to find what is solid between them
+_ALL_PAIRS = 24  # parts up to which also those that do not touch may be merged, through others
+_CELLS = 40  # along the longest side, to know at once what is inside
+_RAYS = 40  # that have to meet the surface of a mesh with openings, for a place to be inside
+_SIMPLE = 8  # parts that are few enough not to look for fewer
+_HALVED = 0.1  # what the share of the smaller side counts, when halving
+_MORE = 2  # times the limit, how many parts there may be before they are merged
+
+
+class Solid:
+    """What is solid of a mesh: what it goes all round, and its sheets.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+    triangles : (T, 3) int32
+        At least one; which way they face does not matter.
+    """
+
+    def __init__(self, points: NDArray[np.float64], triangles: NDArray[np.int32]) -> None:
+        self.points = points
+        start = np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32)
+        edges = topology(points, start, triangles.ravel())
+        shell, count = parts(start, triangles.ravel(), edges.joined)
+        odd = edges.use[edges.corner_edge] % 2 == 1
+        closed = np.ones(count, bool)
+        closed[shell[edges.corner_face[odd]]] = False
+        turned = facing_outward(points, start, triangles.ravel(), edges).turned
+        self.triangles = np.where(turned[:, None], triangles[:, ::-1], triangles)
+        self.is_sheet = ~closed[shell]
+        self.surface = Surface(points, self.triangles)
+        # Without openings three rays tell what is inside; else most that find the surface round a place may have
+        # missed the opening.
+        self._rays = _RAYS if self.is_sheet.any() else 3
+        self.size = float(np.ptp(points[triangles.ravel()], axis=0).max()) or 1.0
+        self._step, self._low = 1.0, np.zeros(3)
+
+    def is_inside(self, places: NDArray[np.float64]) -> NDArray[np.bool_]:
+        """(N,) whether places, none of them on the surface, are inside."""
+        known_cells = self._known
+        cell = np.floor((places - self._low) / self._step).astype(np.int64)
+        beyond = ((cell < 0) | (cell >= np.array(known_cells.shape))).any(axis=1)
+        known = np.where(beyond, 0, known_cells[tuple(np.where(beyond[:, None], 0, cell).T)])
+        unknown = np.flatnonzero(known < 0)
+        inside = np.array(known > 0)
+        inside[unknown] = self.surface.surrounds(places[unknown], self._rays)
+        return inside
+
+    @cached_property
+    def _known(self) -> NDArray[np.int8]:
+        """Of each cell of a grid whether it is inside (1), outside (0), or met by the surface (-1).
+
+        Cells side by side that the surface does not meet are all inside or all outside.
+        """
+        from scipy import ndimage
+
+        self._step = self.size * 1.04 / _CELLS
+        box = self.points[self.triangles.ravel()]
+        self._low = box.min(axis=0) - 0.02 * self.size
+        shape = np.ceil((box.max(axis=0) + 0.02 * self.size - self._low) / self._step).astype(int)
+        middles = (np.stack(np.meshgrid(*map(np.arange, shape), indexing="ij"), -1).reshape(-1, 3) + 0.5) * self._step
+        away = self.surface.nearest(middles + self._low)[0].reshape(shape)
+        clear = away > self._step * np.sqrt(3) / 2
+        label, count = ndimage.label(clear)
+        known = np.full(shape, -1, np.int8)
+        deepest = ndimage.maximum_position(away, label, np.arange(1, count + 1))
+        if count:
+            places = (np.array(deepest) + 0.5) * self._step + self._low
+            known[clear] = self.surface.surrounds(places, self._rays)[label[clear] - 1]
+        return known
+
+    def outside_by(self, places: NDArray[np.float64]) -> NDArray[np.float64]:
+        """(N,) how far places are from the surface, 0 for those inside."""
+        away = self.surface.nearest(places)[0]
+        far = np.flatnonzero(away > 1e-9 * self.size)
+        away[far[np.asarray(self.is_inside(places[far]))]] = 0.0
+        return away
+
+    def farthest_outside(self, places: NDArray[np.float64], floor: float) -> float:
+        """How far the farthest place outside is from the surface; what is nearer than ``floor`` is not told apart."""
+        away = self.surface.nearest(places)[0]
+        order = np.argsort(-away, kind="stable")
+        for start in range(0, len(order), 48):
+            few = order[start : start + 48]
+            if away[few[0]] <= max(floor, 1e-9 * self.size):
+                return float(away[few[0]])
+            outside = few[~self.is_inside(places[few])]
+            if len(outside):
+                return float(away[outside[0]])
+        return 0.0
+
+
+def misfit(solid: Solid, hull: Hull, tolerance: float, most: int = 1000, floor: float = 0.0) -> float:
+    """How far the surface of a hull is from what it stands for, measured where that is not inside the solid.
+
+    ``most`` is how many places are looked at; fewer do where they lie closer than the tolerance. What is less than
+    ``floor`` is not told from it.
+    """
+    count = int(np.clip(hull.area / tolerance**2, min(200, most), most))
+    places = sampled(hull.points, hull.triangles, count).position
+    # A little inward, so that what lies on the surface or on a cut is not taken for outside.
+    inward = places + (hull.points.mean(axis=0) - places) * 1e-6
+    return solid.farthest_outside(inward, floor)
+
+
+@dataclass(frozen=True, eq=False)
+class Decomposed:
+    """Convex parts, the largest first, and how far the worst of them is from the shape (see `misfit`)."""
+
+    parts: tuple[Hull, ...]
+    misfit: float
+
+
+def decompose(
+    points: NDArray[np.float64],
+    triangles: NDArray[np.int32],
+    tolerance: float,
+    *,
+    most_parts: int = 32,
+    most_corners: int = 64,
+    thickness: float | None = None,
+    progress: Callable[[float], None] | None = None,
+) -> Decomposed:
+    """Convex parts that together hold a mesh, and are nowhere farther from it than a tolerance.
+
+    The mesh is cut by planes, the part that fits worst first, until the hull of every part fits: planes that run on
+    from faces beside hollow edges and along open borders, and planes across its main directions. The plane that saves
+    most volume is taken, or that leaves most of the surface in sides that fit. Then parts whose common hull fits too
+    are merged. What an open shell does
+    not go all round is not solid.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+    triangles : (T, 3) int32
+        At least one.
+    tolerance : float
+        In the unit of the points.
+    most_parts, most_corners : int
+        Of all, and of each; what does not fit so many gets merged, and is rounded outward.
+    thickness : float, optional
+        Of parts of flat sheets; a quarter of the tolerance when absent.
+    progress : callable, optional
+        Called with the share that is done.
+
+    References
+    ----------
+    B. Chazelle (1984), "Convex partitions of polyhedra", cuts along hollow edges; J.-M. Lien and N. Amato (2007),
+    "Approximate convex decomposition of polyhedra", stops at a measured concavity; K. Mamou and F. Ghorbel (2009), "A
+    simple and efficient approach for 3D mesh approximate convex decomposition", merges.
+    """
+    low = points[triangles.ravel()].min(axis=0)
+    size = float(np.ptp(points[triangles.ravel()], axis=0).max()) or 1.0
+    # In a space of size one about the origin.
+    # Half of it, so that an opening loses no more than the tolerance when it is narrowed from both sides.
+    work = _Work((points - low) / size, triangles, tolerance / size / 2, most_parts, progress)
+    thick = (tolerance / 4 if thickness is None else thickness) / size
+    # What is round comes apart in fewer parts when it is halved again and again, what has edges when cut along them.
+    work.halving = not work.crisp
+    found = work.run(thick)
+    if len(found) > _SIMPLE and not work.overfull:
+        work.halving = not work.halving
+        found = min(found, work.run(thick), key=lambda one: (len(one), sum(hull.volume for hull, _ in one)))
+    hulls = []
+    worst = 0.0
+    for hull, _ in found:
+        few = around_with_corners(hull, most_corners)
+        worst = max(worst, misfit(work.solid, few, work.tolerance))
+        hulls.append(_placed(few, low, size))
+    hulls.sort(key=lambda one: (-one.volume, *one.points.mean(axis=0)))
+    return Decomposed(tuple(hulls), worst * size)
+
+
+def _placed(hull: Hull, low: NDArray[np.float64], size: float) -> Hull:
+    planes = np.column_stack([hull.planes[:, :3], hull.planes[:, 3] * size - hull.planes[:, :3] @ low])
+    points = hull.points * size + low
+    return Hull(points, hull.face_start, hull.corner_point, planes, hull.volume * size**3, hull.area * size**2)
+
+
+@dataclass(frozen=True, eq=False)
+class _Piece:
+    """What lies between some cuts: triangles (T, 3) into points (P, 3), and of each the triangle it is part of."""
+
+    points: NDArray[np.float64]
+    triangles: Ints
+    source: NDArray[np.int64]
+
+
+class _Work:
+    def __init__(
+        self,
+        points: NDArray[np.float64],
+        triangles: NDArray[np.int32],
+        tolerance: float,
+        most_parts: int,
+        progress: Callable[[float], None] | None,
+    ) -> None:
+        self.tolerance, self.most_parts, self.progress = tolerance, most_parts, progress
+        self.halving = self.overfull = False
+        self.solid = Solid(points, triangles)
+        self.cut_solid = self.solid
+        if len(triangles) > _HEAVY:
+            targets = [_HEAVY]
+            (light,) = simplify(points, self.solid.triangles, targets, limit=tolerance / 8)
+            if len(light.triangles):
+                self.cut_solid = Solid(light.points, light.triangles)
+        solid = self.cut_solid
+        joined = topology(
+            solid.points, np.arange(0, 3 * len(solid.triangles) + 1, 3, dtype=np.int32), solid.triangles.ravel()
+        ).joined
+        triangles = joined[solid.triangles]
+        self.whole = _Piece(solid.points, triangles, np.arange(len(triangles)))
+        self.normals = _normals(solid.points, triangles)
+        self._edges(triangles)
+
+    def _edges(self, triangles: Ints) -> None:
+        """The edges along which cuts may run: hollow ones and open borders, with the planes of each."""
+        points = self.cut_solid.points
+        start = np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32)
+        edges = topology(points, start, triangles.ravel())
+        one = edges.first
+        other = edges.later[one]
+        two = other >= 0
+        a, b = one[two] // 3, other[two] // 3
+        ends = points[edges.edge_points[two]]
+        along = ends[:, 1] - ends[:, 0]
+        length = np.linalg.norm(along, axis=1)
+        # The point of the other face that is not on the edge: in front of the face is hollow.
+        tip = points[triangles[b]].sum(axis=1) - ends.sum(axis=1) - ends[:, 0]
+        height = ((tip) * self.normals[a]).sum(axis=1)
+        sine = np.linalg.norm(np.cross(self.normals[a], self.normals[b]), axis=1)
+        angle = np.arctan2(sine, (self.normals[a] * self.normals[b]).sum(axis=1))
+        sheet = self.cut_solid.is_sheet[a]
+        hollow = (angle > np.radians(3)) & (length > 0) & ((height > 1e-9) | sheet)
+        weight = (length * angle)[hollow]
+        self.crisp = bool((hollow & (angle > np.radians(25))).any())
+        middle = self.normals[a] + self.normals[b]
+        size = np.linalg.norm(middle, axis=1, keepdims=True)
+        across = np.cross(along, middle / np.where(size > 0, size, 1.0))
+        across /= np.maximum(np.linalg.norm(across, axis=1, keepdims=True), 1e-300)
+        rim = points[edges.edge_points[~two]]
+        rim_along = rim[:, 1] - rim[:, 0]
+        rim_length = np.linalg.norm(rim_along, axis=1)
+        side = np.cross(rim_along, self.normals[one[~two] // 3])
+        side /= np.maximum(np.linalg.norm(side, axis=1, keepdims=True), 1e-300)
+        normals = np.concatenate([self.normals[a][hollow], self.normals[b][hollow], across[hollow], side])
+        place = np.concatenate([ends[hollow, 0]] * 3 + [rim[:, 0]])
+        far = np.concatenate([ends[hollow, 1]] * 3 + [rim[:, 1]])
+        weights = np.concatenate([weight, weight, weight / 2, rim_length])
+        sound = (np.linalg.norm(normals, axis=1) > 0.5) & (weights > 0)
+        self.hints = normals[sound], place[sound], far[sound], weights[sound]
+
+    def run(self, thickness: float) -> list[tuple[Hull, float]]:
+        """The parts' hulls, and the misfit of each."""
+        waiting: list[tuple[float, int, _Piece, Hull]] = []
+        done: list[tuple[Hull, float]] = []
+        count = 0
+        most = _MORE * self.most_parts + 8
+
+        def take(piece: _Piece) -> None:
+            nonlocal count
+            hull = convex_hull(piece.points, thickness)
+            gap = self._misfit(hull)
+            if gap <= self.tolerance:
+                done.append((hull, gap))
+                return
+            count += 1
+            heapq.heappush(waiting, (-gap * float(np.ptp(piece.points, axis=0).max()), count, piece, hull))
+
+        hull = convex_hull(self.whole.points[np.unique(self.whole.triangles)], thickness)
+        gap = self._misfit(hull)
+        if gap <= self.tolerance:
+            return [(hull, gap)]
+        for piece in self._components(self.whole):
+            take(piece)
+        while waiting:
+            _, _, piece, hull = heapq.heappop(waiting)
+            if self.progress is not None:
+                self.progress(min(len(done) / (len(done) + len(waiting) + 1), 1.0) * 0.8)
+            sides = self._best_cut(piece, hull) if len(done) + len(waiting) < most else None
+            if sides is None:
+                self.overfull = self.overfull or len(done) + len(waiting) >= most
+                done.append((hull, self._misfit(hull)))
+                continue
+            for side in sides:
+                for one in self._components(side):
+                    take(one)
+        return self._merged(done, thickness)
+
+    def _misfit(self, hull: Hull) -> float:
+        return misfit(self.cut_solid, hull, self.tolerance, floor=self.tolerance)
+
+    def _components(self, piece: _Piece) -> list[_Piece]:
+        """The pieces that hang together, each with its own points."""
+        from scipy.sparse import coo_matrix
+        from scipy.sparse.csgraph import connected_components
+
+        tri = piece.triangles
+        ones = np.ones(2 * len(tri), bool)
+        pairs = np.concatenate([tri[:, [0, 1]], tri[:, [1, 2]]])
+        graph = coo_matrix((ones, (pairs[:, 0], pairs[:, 1])), shape=(len(piece.points),) * 2)
+        label = connected_components(graph, directed=False)[1][tri[:, 0]]
+        _, label = np.unique(label, return_inverse=True)
+        label = self._joined_inside(piece, label)
+        order = np.argsort(label, kind="stable")
+        found = []
+        for rows in np.split(order, np.flatnonzero(np.diff(label[order])) + 1):
+            used, index = np.unique(tri[rows], return_inverse=True)
+            found.append(_Piece(piece.points[used], index.reshape(-1, 3).astype(np.int32), piece.source[rows]))
+        return found
+
+    def _joined_inside(self, piece: _Piece, label: NDArray[np.int64]) -> NDArray[np.int64]:
+        """Labels of the triangles where those with nothing but solid between them have one.
+
+        What lies between cuts is convex, so a ray that goes inward stays in the solid until it meets the piece again.
+        """
+        count = int(label.max()) + 1 if len(label) else 0
+        solid = ~self.cut_solid.is_sheet[piece.source]
+        if count < 2 or not solid.any():
+            return label
+        from scipy.sparse import coo_matrix
+        from scipy.sparse.csgraph import connected_components
+
+        size = areas(piece.points, piece.triangles)
+        order = np.lexsort([-size, label])
+        place_in_label = np.arange(len(label)) - np.searchsorted(label[order], label[order])
+        probe = order[(place_in_label < _PROBES)]
+        probe = probe[solid[probe] & (size[probe] > 0)]
+        # Off the middle, where the edges of what lies opposite may be.
+        middles = np.einsum("k,nkj->nj", (0.447, 0.331, 0.222), piece.points[piece.triangles[probe]])
+        inward = -self.normals[piece.source[probe]]
+        _, met = Surface(piece.points, piece.triangles).first_hits(middles, inward, 1e-7)
+        there = met >= 0
+        pairs = label[probe[there]], label[met[there]]
+        graph = coo_matrix((np.ones(there.sum(), bool), pairs), shape=(count, count))
+        return np.asarray(connected_components(graph, directed=False)[1][label])
+
+    def _best_cut(self, piece: _Piece, hull: Hull) -> tuple[_Piece, _Piece] | None:
+        """The two sides of the plane that helps most."""
+        if self.halving:
+            return self._best_of([*self._planes(piece), *_across(piece.points)], piece, hull)[1]
+        value, sides = self._best_of(self._planes(piece), piece, hull)
+        if value < _WORTH:
+            # Planes that nothing of the shape asks for would spoil what is cut cleanly along its edges.
+            other, across = self._best_of(_across(piece.points), piece, hull)
+            if other > value:
+                return across
+        return sides
+
+    def _best_of(
+        self, planes: list[NDArray[np.float64]], piece: _Piece, hull: Hull
+    ) -> tuple[float, tuple[_Piece, _Piece] | None]:
+        """What the best of some planes saves, as a share, and its two sides."""
+        before = self._cost(hull.volume, hull.area)
+        judged = []
+        for n, plane in enumerate(planes):
+            cost = self._cost_of_sides(piece, plane)
+            if cost is not None:
+                judged.append(((before - cost) / before, n))
+        judged.sort(key=lambda one: (-round(one[0], 6), one[1]))
+        best, best_sides = -np.inf, None
+        whole = areas(piece.points, piece.triangles).sum()
+        for saved, n in judged[: len(judged) if self.halving else _LOOKED_AT]:
+            sides = _cut(piece, planes[n], self.normals)
+            if not all(len(side.triangles) for side in sides):
+                continue
+            fits = 0.0
+            for side in () if self.halving else sides:
+                if (
+                    misfit(self.cut_solid, convex_hull(side.points), self.tolerance, 300, self.tolerance)
+                    <= self.tolerance
+                ):
+                    fits += areas(side.points, side.triangles).sum() / whole
+            if self.halving:
+                bonus = _HALVED * min(areas(side.points, side.triangles).sum() for side in sides) / whole
+            else:
+                bonus = _FINISHED * fits
+            if saved + bonus > best + 1e-6:
+                best, best_sides = saved + bonus, sides
+        return best, best_sides
+
+    def _cost(self, volume: float, area: float) -> float:
+        # The area lets flat pieces, which have no volume, be told apart.
+        return volume + 0.25 * self.tolerance * area
+
+    def _planes(self, piece: _Piece) -> list[NDArray[np.float64]]:
+        """Planes to try, as normal and offset."""
+        used = piece.points
+        normals, place, far, weight = self.hints
+        low, high = used.min(axis=0) - 1e-9, used.max(axis=0) + 1e-9
+        near = (np.minimum(place, far) <= high).all(axis=1) & (np.maximum(place, far) >= low).all(axis=1)
+        normals, place, weight = normals[near], place[near], weight[near].copy()
+        offset = (place * normals).sum(axis=1)
+        planes: list[NDArray[np.float64]] = []
+        # Planes that are nearly the same count together.
+        while len(planes) < _PLANES and len(weight) and weight.max() > 0:
+            first = int(np.argmax(weight))
+            turn = normals @ normals[first]
+            about = np.abs((place - place[first]) @ normals[first]) < self.tolerance / 2
+            same = (np.abs(turn) > 0.998) & about
+            planes.append(np.array([*normals[first], offset[first]]))
+            weight[same] = 0.0
+        return planes
+
+    def _cost_of_sides(self, piece: _Piece, plane: NDArray[np.float64]) -> float | None:
+        """What the hulls on both sides of a plane cost together; None when all is on one side."""
+        height = piece.points @ plane[:3] - plane[3]
+        slack = 1e-7
+        if height.max() <= max(slack, self.tolerance * 1e-3) or height.min() >= -max(slack, self.tolerance * 1e-3):
+            return None
+        ends = np.sort(np.concatenate([piece.triangles[:, [0, 1]], piece.triangles[:, [1, 2]],
+                                       piece.triangles[:, [2, 0]]]), axis=1)  # fmt: skip
+        from_, to = height[ends[:, 0]], height[ends[:, 1]]
+        crossing = ((from_ > slack) & (to < -slack)) | ((from_ < -slack) & (to > slack))
+        share = (from_[crossing] / (from_[crossing] - to[crossing]))[:, None]
+        a, b = piece.points[ends[crossing, 0]], piece.points[ends[crossing, 1]]
+        on = a + share * (b - a)
+        total = 0.0
+        for side in (height >= -slack, height <= slack):
+            total += self._cost(*_volume(np.concatenate([piece.points[side], on])))
+        return total
+
+    def _merged(self, found: list[tuple[Hull, float]], thickness: float) -> list[tuple[Hull, float]]:
+        """Fewer parts, where the hull of two fits as well as they do, or there are too many."""
+        alive: dict[int, tuple[Hull, float]] = dict(enumerate(found))
+        queue: list[tuple[float, float, int, int]] = []
+
+        def offer(i: int, j: int) -> None:
+            one, other = alive[i][0], alive[j][0]
+            apart = np.maximum(
+                one.points.min(axis=0) - other.points.max(axis=0), other.points.min(axis=0) - one.points.max(axis=0)
+            )
+            if apart.max() > self.tolerance and len(alive) > _ALL_PAIRS:
+                return
+            volume, _ = _volume(np.concatenate([one.points, other.points]))
+            added = max(volume - one.volume - other.volume, 0.0)
+            heapq.heappush(queue, (round(added, 9), -round(volume, 9), i, j))
+
+        for i in alive:
+            for j in alive:
+                if i < j:
+                    offer(i, j)
+        number = len(alive)
+        start = max(len(alive), 1)
+        while queue:
+            added, _, i, j = heapq.heappop(queue)
+            if i not in alive or j not in alive:
+                continue
+            one, other = alive[i][0], alive[j][0]
+            # What a gap of the tolerance all over could add, unless others fill it.
+            if added > 2 * self.tolerance * (one.area + other.area) and len(alive) > _ALL_PAIRS:
+                continue
+            hull = convex_hull(np.concatenate([one.points, other.points]), thickness)
+            gap = self._misfit(hull)
+            if gap > self.tolerance:
+                continue
+            del alive[i], alive[j]
+            alive[number] = hull, gap
+            for k in list(alive):
+                if k != number:
+                    offer(k, number)
+            number += 1
+            if self.progress is not None:
+                self.progress(0.8 + 0.2 * (1 - len(alive) / start))
+        return self._few(alive, thickness)
+
+    def _few(self, alive: dict[int, tuple[Hull, float]], thickness: float) -> list[tuple[Hull, float]]:
+        """Parts merged, those that add least volume first, until there are no more than may be."""
+        added: dict[tuple[int, int], float] = {}
+        number = max(alive, default=0) + 1
+        while len(alive) > self.most_parts:
+            names = list(alive)
+            centres = np.array([alive[n][0].points.mean(axis=0) for n in names])
+            for i, name in enumerate(names):
+                for j in np.argsort(np.linalg.norm(centres - centres[i], axis=1))[1:7]:
+                    pair = min(name, names[j]), max(name, names[j])
+                    if pair not in added:
+                        one, other = alive[pair[0]][0], alive[pair[1]][0]
+                        both = _volume(np.concatenate([one.points, other.points]))[0]
+                        added[pair] = both - one.volume - other.volume
+            least = min((pair for pair in added if pair[0] in alive and pair[1] in alive), key=added.__getitem__)
+            points = np.concatenate([alive.pop(n)[0].points for n in least])
+            hull = convex_hull(points, thickness)
+            alive[number] = hull, self._misfit(hull)
+            number += 1
+        return list(alive.values())
+
+
+def _across(points: NDArray[np.float64]) -> list[NDArray[np.float64]]:
+    """Planes across the main directions of points."""
+    centred = points - points.mean(axis=0)
+    planes = []
+    for axis in np.linalg.eigh(centred.T @ centred)[1].T[::-1]:
+        along = points @ axis
+        least, most = along.min(), along.max()
+        planes += [np.array([*axis, least + share * (most - least)]) for share in (0.5, 1 / 3, 2 / 3)]
+    return planes
+
+
+def _normals(points: NDArray[np.float64], triangles: NDArray[Any]) -> NDArray[np.float64]:
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    normal = np.cross(b - a, c - a)
+    length = np.linalg.norm(normal, axis=1, keepdims=True)
+    return np.asarray(normal / np.where(length > 0, length, 1.0))
+
+
+def _volume(points: NDArray[np.float64]) -> tuple[float, float]:
+    """Volume and area of the hull of points, by their outermost ones when they are many."""
+    from scipy.spatial import ConvexHull, QhullError
+
+    if len(points) > _OUTLINE:
+        points = points[np.unique(np.argmax(points @ _SPREAD.T, axis=0))]
+    if len(points) > 4:
+        try:
+            hull = ConvexHull(points)
+        except (QhullError, ValueError):
+            pass
+        else:
+            return float(hull.volume), float(hull.area)
+    centred = points - points.mean(axis=0)
+    flat = centred @ np.linalg.eigh(centred.T @ centred)[1][:, 1:]
+    try:
+        return 0.0, 2 * float(ConvexHull(flat).volume)
+    except (QhullError, ValueError):
+        return 0.0, 0.0
+
+
+_SPREAD = even_directions(160)
+
+
+def _cut(piece: _Piece, plane: NDArray[np.float64], normals: NDArray[np.float64]) -> tuple[_Piece, _Piece]:
+    """The triangles in front of a plane and those behind it; those across it are cut."""
+    height = piece.points @ plane[:3] - plane[3]
+    height = np.where(np.abs(height) <= 1e-7, 0.0, height)
+    tri = piece.triangles
+    sign = np.sign(height[tri]).astype(np.int64)
+    front, back = (sign >= 0).all(axis=1), (sign <= 0).all(axis=1)
+    both = front & back
+    # A face in the plane bounds what is behind it.
+    faces_front = normals[piece.source] @ plane[:3] > 0
+    front, back = front & ~(both & faces_front), back & ~(both & ~faces_front)
+    across = np.flatnonzero(~front & ~back)
+    # The corner that is alone on its side comes first; with one on the plane either of the others is.
+    own = sign[across]
+    total = own.sum(axis=1)
+    alone = np.where(total > 0, -1, 1)
+    has_zero = (own == 0).any(axis=1)
+    alone[has_zero] = 1
+    lead = np.argmax(own == alone[:, None], axis=1)
+    turned = tri[across][np.arange(len(across))[:, None], (lead[:, None] + np.arange(3)) % 3]
+    a, b, c = turned.T
+    edge, number = np.unique(np.sort(np.concatenate([np.stack([a, b], 1), np.stack([a, c], 1)]), axis=1),
+                             axis=0, return_inverse=True)  # fmt: skip
+    number = number.ravel()
+    from_, to = height[edge[:, 0]], height[edge[:, 1]]
+    apart = from_ - to
+    share = np.where(apart != 0, from_ / np.where(apart != 0, apart, 1.0), 0.0)[:, None]
+    new = piece.points[edge[:, 0]] + np.clip(share, 0, 1) * (piece.points[edge[:, 1]] - piece.points[edge[:, 0]])
+    points = np.concatenate([piece.points, new])
+    ab, ac = len(piece.points) + number[: len(a)], len(piece.points) + number[len(a) :]
+    # A corner on the plane is its own crossing.
+    ab, ac = np.where(height[b] == 0, b, ab), np.where(height[c] == 0, c, ac)
+    tip = np.stack([a, ab, ac], 1)
+    rest = np.concatenate([np.stack([ab, b, c], 1), np.stack([ab, c, ac], 1)])
+    source = piece.source[across]
+    is_front = alone > 0
+    sides = []
+    for mine, whole in ((is_front, front), (~is_front, back)):
+        corners = np.concatenate([tri[whole], tip[mine], rest[np.tile(~mine, 2)]])
+        of = np.concatenate([piece.source[whole], source[mine], np.tile(source, 2)[np.tile(~mine, 2)]])
+        sound = (corners[:, 0] != corners[:, 1]) & (corners[:, 1] != corners[:, 2]) & (corners[:, 2] != corners[:, 0])
+        corners, of = corners[sound], of[sound]
+        used, index = np.unique(corners, return_inverse=True)
+        sides.append(_Piece(points[used], index.reshape(-1, 3).astype(np.int32), of))
+    return sides[0], sides[1]

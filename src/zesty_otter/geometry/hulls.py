@@ -1,0 +1,250 @@
+"""Convex shapes: hulls, hulls of few corners, and boxes cut at their corners."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+Ints = NDArray[np.int32]
+
+_SAME = 1e-9  # of the size, below which points are one
+
+
+@dataclass(frozen=True, eq=False)
+class Hull:
+    """A convex solid.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+        Its corners.
+    face_start, corner_point : (F + 1,), (C,) int32
+        Its faces as polygons, seen anticlockwise from outside.
+    planes : (F, 4) float64
+        Of each face its outward normal and minus how far it lies along that.
+    volume, area : float
+    """
+
+    points: NDArray[np.float64]
+    face_start: Ints
+    corner_point: Ints
+    planes: NDArray[np.float64]
+    volume: float
+    area: float
+
+    @cached_property
+    def triangles(self) -> Ints:
+        """(T, 3) its faces as fans."""
+        size = np.diff(self.face_start)
+        face = np.repeat(np.arange(len(size)), size - 2)
+        step = np.arange(len(face)) - np.repeat(np.cumsum(size - 2) - (size - 2), size - 2)
+        first = self.face_start[:-1][face]
+        return np.stack([self.corner_point[first + k] for k in (0 * step, step + 1, step + 2)], axis=1)
+
+    def above(self, places: NDArray[np.float64]) -> NDArray[np.float64]:
+        """(N,) how far places are in front of the face they are farthest in front of; below 0 inside."""
+        highest = np.full(len(places), -np.inf)
+        for x, y, z, d in self.planes:
+            np.maximum(highest, places @ (x, y, z) + d, out=highest)
+        return highest
+
+
+def convex_hull(points: NDArray[np.float64], thickness: float = 0.0) -> Hull:
+    """The convex hull of points.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+        At least one.
+    thickness : float
+        What a hull of points on a plane, a line or a place is made thick by; a ten-thousandth of the size (or of a
+        unit) when it is less.
+
+    References
+    ----------
+    C. Barber, D. Dobkin and H. Huhdanpaa (1996), "The Quickhull algorithm for convex hulls".
+    """
+    from scipy.spatial import ConvexHull, QhullError
+
+    size = float(np.ptp(points, axis=0).max()) or 1.0
+    centre = (points.min(axis=0) + points.max(axis=0)) / 2
+    inner = (points - centre) / size
+    axes = _principal(inner)
+    along = inner @ axes.T
+    flat = np.ptp(along, axis=0) < 1e-6
+    if flat.any():
+        half = max(thickness, 1e-4 * size) / size / 2
+        moved = [inner]
+        for axis in axes[flat]:
+            moved = [one + sign * half * axis for one in moved for sign in (-1.0, 1.0)]
+        inner = np.concatenate(moved)
+    try:
+        found = ConvexHull(inner)
+    except QhullError:
+        found = ConvexHull(inner, qhull_options="QJ")
+    # What lies on fewer than three planes is no corner.
+    _, plane = _alike(found.equations, 7)
+    pairs = np.unique(found.simplices.ravel().astype(np.int64) * len(plane) + np.repeat(plane, 3))
+    corner = np.flatnonzero(np.bincount(pairs // len(plane), minlength=len(inner)) >= 3)
+    if 4 <= len(corner) < len(found.vertices):
+        again = ConvexHull(inner[corner])
+        if again.volume >= (1 - 1e-7) * found.volume:
+            inner, found = inner[corner], again
+    return _as_polygons(inner, found, centre, size)
+
+
+def _as_polygons(inner: NDArray[np.float64], found: Any, centre: NDArray[np.float64], size: float) -> Hull:
+    """A hull whose triangles on one plane are one face."""
+    first, plane = _alike(found.equations, 9)
+    number = np.full(len(inner), -1, np.int32)
+    used = np.unique(found.simplices)
+    number[used] = np.arange(len(used))
+    # Each corner of each plane once, in the order of the angle it is seen at from the middle.
+    rows = np.unique(np.repeat(plane, 3) * len(inner) + found.simplices.ravel())
+    face, corner = rows // len(inner), rows % len(inner)
+    count = np.bincount(face)
+    normal = found.equations[first, :3]
+    helper = np.eye(3)[np.argmin(np.abs(normal), axis=1)]
+    u = np.cross(normal, helper)
+    v = np.cross(normal, u)
+    middle = np.stack([np.bincount(face, inner[corner, k]) for k in range(3)], axis=1) / count[:, None]
+    offset = inner[corner] - middle[face]
+    angle = np.arctan2((offset * v[face]).sum(axis=1), (offset * u[face]).sum(axis=1))
+    order = np.lexsort([angle, face])
+    back = size * found.equations[first, 3] - normal @ centre
+    return Hull(
+        inner[used] * size + centre,
+        np.concatenate([[0], np.cumsum(count)]).astype(np.int32),
+        number[corner[order]],
+        np.column_stack([normal, back]),
+        float(found.volume) * size**3,
+        float(found.area) * size**2,
+    )
+
+
+def around_with_corners(hull: Hull, most: int) -> Hull:
+    """A convex solid with at most so many corners that holds a hull, with little more volume.
+
+    Begins with a box along the principal axes and cuts off, again and again, the corner that stands out farthest,
+    along the plane that rests on the hull and faces it; none goes through the hull.
+
+    Parameters
+    ----------
+    hull : Hull
+    most : int
+        At least 8.
+
+    References
+    ----------
+    G. Kamenev (1992), "A class of adaptive algorithms for approximating convex bodies by polyhedra".
+    """
+    if len(hull.points) <= most:
+        return hull
+    from scipy.spatial import QhullError
+
+    from zesty_otter.geometry.distance import Surface
+
+    surface = Surface(hull.points, hull.triangles)
+    axes = _principal(hull.points)
+    inside = hull.points.mean(axis=0)
+    normals = [*axes, *(-axes)]
+    best = _between(hull, normals, inside)
+    failed = 0
+    while failed < 8:
+        away, triangle, shares = surface.nearest(best.points)
+        order = np.argsort(-away, kind="stable")
+        worst = order[min(failed, len(order) - 1)]
+        if away[worst] <= 1e-9 * np.ptp(hull.points):
+            break
+        touched = np.einsum("k,kj->j", shares[worst], hull.points[hull.triangles[triangle[worst]]])
+        normal = (best.points[worst] - touched) / away[worst]
+        try:
+            finer = _between(hull, [*normals, normal], inside)
+        except (QhullError, ValueError):
+            failed += 1
+            continue
+        if len(finer.points) > most:
+            failed += 1
+            continue
+        normals, best, failed = [*normals, normal], finer, 0
+    return best
+
+
+def _alike(equations: NDArray[np.float64], digits: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Planes that are the same to some digits: the first of each kind, and the kind of each."""
+    # Mixed to one number, which sorts many times faster than rows do.
+    mixed = equations.round(digits) @ np.array([1.0, np.pi, np.e**2, np.sqrt(119.0)])
+    _, first, kind = np.unique(mixed.round(digits + 3), return_index=True, return_inverse=True)
+    return first.astype(np.int64), kind.ravel().astype(np.int64)
+
+
+def _principal(points: NDArray[np.float64]) -> NDArray[np.float64]:
+    """(3, 3) the axes along which points spread most, more and least."""
+    centred = points - points.mean(axis=0)
+    return np.asarray(np.linalg.eigh(centred.T @ centred)[1].T[::-1])
+
+
+def _between(hull: Hull, normals: list[NDArray[np.float64]], inside: NDArray[np.float64]) -> Hull:
+    """What lies behind planes of some directions that rest on a hull."""
+    from scipy.spatial import HalfspaceIntersection
+
+    directions = np.array(normals)
+    # A hair's breadth outside, so that no corner is lost by rounding.
+    offset = (hull.points @ directions.T).max(axis=0) + 1e-9 * float(np.ptp(hull.points))
+    found = HalfspaceIntersection(np.column_stack([directions, -offset]), inside)
+    return convex_hull(np.unique(found.intersections.round(15 - int(np.log10(np.ptp(hull.points)) + 4)), axis=0))
+
+
+def within_with_corners(hull: Hull, most: int) -> Hull:
+    """A convex solid of at most so many of a hull's corners: always the one farthest outside joins the others.
+
+    Parameters
+    ----------
+    hull : Hull
+    most : int
+        At least 4.
+    """
+    if len(hull.points) <= most:
+        return hull
+    points = hull.points
+    chosen = [int(np.argmax(np.linalg.norm(points - points.mean(axis=0), axis=1)))]
+    for _ in range(3):
+        base = points[chosen[0]]
+        spanned = np.linalg.qr((points[chosen[1:]] - base).T)[0] if len(chosen) > 1 else np.zeros((3, 0))
+        rest = points - base
+        rest = rest - rest @ spanned @ spanned.T
+        chosen.append(int(np.argmax(np.linalg.norm(rest, axis=1))))
+    best = convex_hull(points[chosen])
+    while len(chosen) < most:
+        out = best.above(points)
+        farthest = int(np.argmax(out))
+        if out[farthest] <= _SAME * np.ptp(points):
+            break
+        chosen.append(farthest)
+        best = convex_hull(points[chosen])
+    return best
+
+
+def cut_box(points: NDArray[np.float64], sides: int) -> Hull:
+    """The smallest solid around points whose faces look in fixed directions: a discrete-oriented polytope.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+    sides : 6, 14, 18 or 26
+        The directions of a cube's sides; with its corners, with its edges, with both.
+
+    References
+    ----------
+    J. Klosowski et al. (1998), "Efficient collision detection using bounding volume hierarchies of k-DOPs".
+    """
+    grid = np.stack(np.meshgrid(*[[-1, 0, 1]] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
+    axes = np.abs(grid).sum(axis=1)
+    wanted = {6: (1,), 14: (1, 3), 18: (1, 2), 26: (1, 2, 3)}[sides]
+    directions = grid[np.isin(axes, wanted)] / np.sqrt(axes[np.isin(axes, wanted)])[:, None]
+    hull = convex_hull(points)
+    return _between(hull, list(directions), hull.points.mean(axis=0))

@@ -1,0 +1,434 @@
+"""What characters walk on and bump into."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from fnmatch import fnmatchcase
+from types import MappingProxyType
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field, field_validator
+
+from zesty_otter._settings import Settings
+from zesty_otter.geometry.decompose import Solid, decompose, misfit
+from zesty_otter.geometry.distance import areas
+from zesty_otter.geometry.fits import smallest_box, smallest_capsule, smallest_cylinder, smallest_sphere
+from zesty_otter.geometry.hulls import Hull, around_with_corners, convex_hull, cut_box, within_with_corners
+from zesty_otter.geometry.simplify import simplify
+from zesty_otter.geometry.topology import holes, topology
+from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.model import Mesh, Node, Note, Placed, Scatter, Scene, count_of, format_length
+from zesty_otter.steps.assets import Asset, Roles, assets_of
+from zesty_otter.steps.base import Length, Step, tell
+from zesty_otter.steps.siblings import with_nodes_behind
+from zesty_otter.steps.words import Words, chosen, chosen_numbers
+
+Shape = Literal[
+    "auto", "none", "box", "turned-box", "cut-box", "sphere", "capsule", "cylinder", "hull", "parts", "surface"
+]
+
+_AUTO: tuple[Shape, ...] = ("box", "turned-box", "capsule", "sphere", "hull", "parts", "surface")
+
+
+class Rule(Settings):
+    """Which shape some meshes get. All that is said has to fit."""
+
+    shape: Shape = Field(description="The shape they get; none for no collision.")
+    nodes: Words = Field((), description="Words that choose nodes, as in select.")
+    material: str | None = Field(None, description="A pattern for the name of one of their materials: leaf*.")
+    smaller_than: Length | None = Field(None, description="The longest side of their bounds.")
+
+
+class Collision(Step):
+    """Give every visible mesh the collision it needs, and look after what is there already.
+
+    Looks at visible meshes. Adds nodes with the role of collision behind each, about the same pivot, without
+    materials, UVs and normals; their properties say shape and misfit. ``auto`` takes the cheapest shape that lies
+    nowhere farther from the mesh than the tolerance, and says which and why. Collision that the artist made is
+    kept: it loses materials, UVs and normals, gets the pivot of its mesh, and is closed where it is all but convex.
+    Refuses nothing; a note says what could not be reached.
+    """
+
+    slug: ClassVar[str] = "collision"
+    example: ClassVar[dict[str, Any]] = {"shape": "auto", "tolerance": "2cm"}
+
+    shape: Shape = Field(
+        "auto",
+        description="auto, none, box, turned-box, cut-box (a box without corners and edges), sphere, capsule, cylinder,"
+        " hull, parts (several hulls), or surface (a light copy).",
+    )
+    tolerance: Length = Field(0.02, gt=0, description="How far collision may be from the mesh.")
+    rules: tuple[Rule, ...] = Field(
+        (), description="Shapes for some meshes, the first that fits: {shape='none', nodes='leaf*'}; also material and"
+        " smaller_than."
+    )  # fmt: skip
+    most_parts: int = Field(32, ge=1, description="The most parts of one mesh.")
+    most_corners: int = Field(64, ge=8, description="The most corners of a hull or a part.")
+    hulls: Literal["around", "inside"] = Field(
+        "around", description="Whether hulls of too many corners hold the mesh or lie within it."
+    )
+    thickness: Length | None = Field(None, gt=0, description="Of what is flat; a quarter of the tolerance by default.")
+    outward: Length = Field(0.0, ge=0, description="How far a surface is moved outward.")
+    there: Literal["keep", "replace", "beside"] = Field(
+        "keep", description="What happens to collision that is there: keep it, replace it, or add beside it."
+    )
+    names: str = Field("{name}_collision_{n}", description="Names of the nodes, from {name} and {n}.")
+
+    @field_validator("names")
+    @classmethod
+    def _has_tokens(cls, names: str) -> str:
+        if "{name}" not in names or "{n}" not in names:
+            raise ValueError(f"'{names}' must hold {{name}} and {{n}}")
+        return names
+
+    def change(self, scene: Scene) -> Scene:
+        return self.change_part(scene, chosen_numbers(scene, ()))
+
+    def change_part(self, scene: Scene, numbers: set[int]) -> Scene:
+        scene = Roles().apply(scene)
+        if self.there == "replace":
+            scene, numbers = _without_collision(scene, numbers)
+        metre = scene.unit_for("making collision")
+        axis, sign = scene.frame.up
+        up = sign * np.eye(3)[axis]
+        notes: list[Note] = []
+        behind: dict[int, list[Node]] = {}
+        changed: dict[int, Node] = {}
+        made: dict[Any, tuple[list[Mesh], _Found]] = {}
+        said: dict[str, list[str]] = {}
+        assets = assets_of(scene)
+        todo = [(asset, placed) for asset in assets for placed in asset.main if placed.number in numbers]
+        for done, (asset, placed) in enumerate(todo):
+            tell(done / len(todo))
+            mesh, linear = placed.node.drawn, placed.world[:3, :3] * metre
+            if mesh is None or not mesh.face_count:
+                continue
+            there = [one for one in asset.rest if one.node.role == "collision"]
+            shape = self._shape_of(placed, mesh, linear)
+            if there and self.there == "keep":
+                own, text = self._looked_after(there, placed, metre)
+                changed |= own
+                notes.extend(self.note(one, node=placed.node.name) for one in text)
+                continue
+            if shape == "none":
+                said.setdefault("none, as a rule says", []).append(placed.node.name)
+                continue
+            if abs(np.linalg.det(linear)) < 1e-300:
+                notes.append(self.note("is squashed flat by its transform; it gets none", kind="guess",
+                                       node=placed.node.name))  # fmt: skip
+                continue
+            key = id(mesh), shape, linear.round(9).tobytes()
+            if key not in made:
+                made[key] = self._made(mesh, linear, shape, up, _share_of(done, len(todo)))
+            meshes, found = made[key]
+            behind[placed.number] = self._nodes(asset, placed, meshes, found)
+            said.setdefault(found.why, []).append(placed.node.name)
+            notes.extend(self.note(one, kind="guess", node=placed.node.name) for one in found.remarks)
+        for why, names in said.items():
+            shown = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
+            notes.insert(0, self.note(f"{why}: {shown}"))
+        return with_nodes_behind(scene, behind, changed).with_notes(*notes)
+
+    def _shape_of(self, placed: Placed, mesh: Mesh, linear: NDArray[np.float64]) -> Shape:
+        for rule in self.rules:
+            named = rule.material is None or any(fnmatchcase(slot.name, rule.material) for slot in mesh.slots if slot)
+            box = mesh.surface_bounds
+            small = rule.smaller_than is None or (
+                float(np.abs((box[1] - box[0]) * np.linalg.norm(linear, axis=0)).max()) < rule.smaller_than
+            )
+            if named and small and (not rule.nodes or chosen(rule.nodes, placed)):
+                return rule.shape
+        return self.shape
+
+    def _made(
+        self,
+        mesh: Mesh,
+        linear: NDArray[np.float64],
+        shape: Shape,
+        up: NDArray[np.float64],
+        progress: Callable[[float], None],
+    ) -> tuple[list[Mesh], _Found]:
+        """The collision meshes of a mesh in its own space, and what there is to say of them."""
+        corners, _ = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
+        triangles = mesh.corner_point[corners].astype(np.int32)
+        # In metres, as the world sees it.
+        points = mesh.points @ linear.T
+        if np.linalg.det(linear) < 0:
+            triangles = triangles[:, ::-1]
+        triangles = triangles[areas(points, triangles) > 0]
+        found = _Found()
+        used = points[np.unique(mesh.corner_point)]
+        if not len(triangles):
+            found.remarks.append("has no area; its collision is a thin box around its points")
+            hull = convex_hull(used, self._thick)
+            found.why = "box"
+            found.shape, found.misfit = "box", 0.0
+            return [_as_mesh(mesh.name, hull, linear)], found
+        flat = np.linalg.svd(used - used.mean(axis=0), compute_uv=False)
+        if flat[2] <= 1e-6 * flat[0]:
+            found.remarks.append(f"is flat; its collision is {format_length(self._thick)} thick")
+        triangles = _closed_at_foot(points, triangles, up, found)
+        solid = Solid(points, triangles)
+        tries = _AUTO if shape == "auto" else (shape,)
+        parts: Sequence[Hull] = ()
+        refused: list[str] = []
+        for one in tries:
+            if one == "surface":
+                parts = ()
+                found.shape, found.why = "surface", "surface"
+                surface = self._surface(mesh.name, solid, linear, found)
+                break
+            parts = self._parts(one, solid, used, linear, progress)
+            found.shape, found.misfit = one, max(misfit(solid, hull, self.tolerance) for hull in parts)
+            if shape != "auto" or found.misfit <= self.tolerance:
+                break
+            refused.append(f"{one} {format_length(found.misfit)}")
+        found.why = found.shape if not parts or len(parts) == 1 else f"{found.shape}, {len(parts)} of them"
+        if shape == "auto" and refused:
+            found.remarks.append(
+                f"{found.why.partition(',')[0]} is the cheapest shape within {format_length(self.tolerance)};"
+                f" off by more were {', '.join(refused)}"
+            )
+        elif shape != "auto" and found.misfit > self.tolerance:
+            found.remarks.append(
+                f"as {found.why} its collision is off by {format_length(found.misfit)},"
+                f" more than the {format_length(self.tolerance)} that may be"
+            )
+        if not parts:
+            return [surface], found
+        return [_as_mesh(mesh.name, hull, linear) for hull in parts], found
+
+    @property
+    def _thick(self) -> float:
+        return self.tolerance / 4 if self.thickness is None else self.thickness
+
+    def _parts(
+        self, shape: Shape, solid: Solid, used: NDArray[np.float64], linear: NDArray[np.float64],
+        progress: Callable[[float], None],
+    ) -> Sequence[Hull]:  # fmt: skip
+        """The convex parts of a shape around a mesh, in metres."""
+        if shape == "parts":
+            return decompose(
+                solid.points, solid.triangles, self.tolerance, most_parts=self.most_parts,
+                most_corners=self.most_corners, thickness=self._thick, progress=progress,
+            ).parts  # fmt: skip
+        if shape == "hull":
+            hull = convex_hull(used, self._thick)
+            limited = around_with_corners if self.hulls == "around" else within_with_corners
+            return [limited(hull, self.most_corners)]
+        if shape == "cut-box":
+            return [cut_box(convex_hull(used, self._thick).points, 26)]
+        if shape == "box":
+            # Along the axes of the mesh, whatever way the node is turned.
+            own = used @ np.linalg.inv(linear).T
+            low, high = own.min(axis=0), own.max(axis=0)
+            ends = np.stack(np.meshgrid(*zip(low, high, strict=True), indexing="ij"), -1).reshape(-1, 3)
+            return [convex_hull(ends @ linear.T, self._thick)]
+        if shape == "turned-box":
+            centre, axes, half = smallest_box(used)
+            return [convex_hull(centre + (_SIGNS * half) @ axes, self._thick)]
+        if shape == "sphere":
+            centre, radius = smallest_sphere(used)
+            return [convex_hull(centre + max(radius, self._thick) * _ball(12))]
+        fit = smallest_capsule if shape == "capsule" else smallest_cylinder
+        centre, axis, length, radius = fit(used)
+        along = np.array([0.0, 0.0, length])
+        side = np.cross(axis, np.eye(3)[int(np.argmin(np.abs(axis)))])
+        frame = np.stack([side / np.linalg.norm(side), np.cross(axis, side / np.linalg.norm(side)), axis])
+        radius = max(radius, self._thick / 2)
+        if shape == "capsule":
+            ball = radius * _ball(12)
+            return [convex_hull(centre + np.concatenate([ball + along, ball - along]) @ frame)]
+        angle = np.arange(24) * np.pi / 12
+        # Outside the circle, so that what is within it is held.
+        rim = radius / math.cos(np.pi / 24) * np.stack([np.cos(angle), np.sin(angle), 0 * angle], axis=1)
+        along = np.maximum(along, (0.0, 0.0, self._thick / 2))
+        return [convex_hull(centre + np.concatenate([rim + along, rim - along]) @ frame)]
+
+    def _surface(self, name: str, solid: Solid, linear: NDArray[np.float64], found: _Found) -> Mesh:
+        """A light copy, moved outward if that is wanted."""
+        count = len(solid.triangles)
+        targets = sorted({max(count >> k, 1) for k in range(1, 12)}, reverse=True)
+        from zesty_otter.geometry.distance import Surface, sampled
+
+        best, best_off = (solid.points, solid.triangles), 0.0
+        allowed = self.tolerance / 2
+        for light in simplify(solid.points, solid.triangles, targets, limit=allowed / solid.size):
+            if not len(light.triangles):
+                break
+            places = sampled(light.points, light.triangles, 4000).position
+            own = sampled(solid.points, solid.triangles, 4000).position
+            off = max(
+                float(solid.surface.nearest(places)[0].max()),
+                float(Surface(light.points, light.triangles).nearest(own)[0].max()),
+            )
+            if off > allowed:
+                break
+            best, best_off = (light.points, light.triangles), off
+        points, triangles = best
+        found.misfit = best_off + self.outward
+        if self.outward:
+            points = points + self.outward * point_normals(points, triangles)
+        found.why = f"surface, {count_of(len(triangles), 'triangle')}"
+        back = points @ np.linalg.inv(linear).T
+        if np.linalg.det(linear) < 0:
+            triangles = triangles[:, ::-1]
+        return triangle_mesh(name, back, triangles)
+
+    def _nodes(self, asset: Asset, placed: Placed, meshes: list[Mesh], found: _Found) -> list[Node]:
+        nodes = []
+        for n, mesh in enumerate(meshes, 1):
+            name = self.names.replace("{name}", placed.node.name).replace("{n}", str(n))
+            content = placed.node.content
+            named = mesh.replace(name=name)
+            facts = {"asset": asset.name, "shape": found.shape, "misfit": float(f"{found.misfit:.6g}")}
+            nodes.append(
+                Node(
+                    name,
+                    placed.node.transform,
+                    content=replace(content, mesh=named) if isinstance(content, Scatter) else named,
+                    groups=placed.node.groups,
+                    role="collision",
+                    properties=MappingProxyType(facts),
+                )
+            )
+        return nodes
+
+    def _looked_after(self, there: list[Placed], main: Placed, metre: float) -> tuple[dict[int, Node], list[str]]:
+        """Collision an artist made, without what it should not have; and what was done to it."""
+        changed: dict[int, Node] = {}
+        done: dict[str, int] = {}
+        for one in there:
+            mesh, node = one.node.mesh, one.node
+            if mesh is None or not mesh.face_count:
+                continue
+            new = mesh
+            if new.layers or any(new.slots) or new.face_smoothing is not None:
+                new = new.replace(layers=(), slots=(), face_slot=None, face_smoothing=None)
+                done["lost materials, UVs and normals"] = done.get("lost materials, UVs and normals", 0) + 1
+            closed = _made_convex(new, one.world[:3, :3] * metre, self.tolerance)
+            if closed is not None:
+                new = closed
+                done["closed and made convex"] = done.get("closed and made convex", 0) + 1
+            elsewhere = one.parent == main.parent and not np.array_equal(node.transform, main.node.transform)
+            if elsewhere and abs(np.linalg.det(main.world)) > 0:
+                matrix = np.linalg.solve(main.world, one.world)
+                new = new.replace(points=new.points @ matrix[:3, :3].T + matrix[:3, 3])
+                new = new.turned_round() if np.linalg.det(matrix[:3, :3]) < 0 else new
+                node = replace(node, transform=main.node.transform)
+                done["moved to the pivot of the mesh"] = done.get("moved to the pivot of the mesh", 0) + 1
+            if new is not mesh or node is not one.node:
+                changed[one.number] = replace(node, content=new)
+        text = [f"its own collision, {count_of(count, 'mesh')}: {what}" for what, count in done.items()]
+        return changed, text or [f"its own collision, {count_of(len(there), 'mesh')}, is used as it is"]
+
+
+class _Found:
+    """What is known of the collision of a mesh."""
+
+    def __init__(self) -> None:
+        self.shape = ""
+        self.misfit = 0.0
+        self.why = ""
+        self.remarks: list[str] = []
+
+
+_SIGNS = np.array([[x, y, z] for z in (-1, 1) for y in (-1, 1) for x in (-1, 1)], float)
+
+
+def _ball(rings: int) -> NDArray[np.float64]:
+    """(N, 3) points of a solid a ball of radius 1 fits in."""
+    tilt = (np.arange(rings) + 0.5) * np.pi / rings
+    turn = np.arange(2 * rings) * np.pi / rings
+    points = np.stack(
+        [np.outer(np.sin(tilt), np.cos(turn)), np.outer(np.sin(tilt), np.sin(turn)),
+         np.outer(np.cos(tilt), np.ones(2 * rings))], axis=-1,
+    ).reshape(-1, 3)  # fmt: skip
+    return points / -convex_hull(points).planes[:, 3].max()
+
+
+def _share_of(done: int, count: int) -> Callable[[float], None]:
+    return lambda share: tell((done + share) / count)
+
+
+def triangle_mesh(name: str, points: NDArray[np.float64], triangles: NDArray[np.int32]) -> Mesh:
+    """A mesh of nothing but triangles, without points that none has."""
+    start = np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32)
+    mesh = Mesh(name, points, start, triangles.ravel())
+    return mesh.keep_points(np.bincount(triangles.ravel(), minlength=len(points)) > 0)
+
+
+def _as_mesh(name: str, hull: Hull, linear: NDArray[np.float64]) -> Mesh:
+    """A hull in metres as a mesh in its own space."""
+    mesh = Mesh(name, hull.points @ np.linalg.inv(linear).T, hull.face_start, hull.corner_point)
+    return mesh.turned_round() if np.linalg.det(linear) < 0 else mesh
+
+
+def _closed_at_foot(
+    points: NDArray[np.float64], triangles: NDArray[np.int32], up: NDArray[np.float64], found: _Found
+) -> NDArray[np.int32]:
+    """Triangles with what is open below closed: many things stand on the ground without a bottom."""
+    start = np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32)
+    edges = topology(points, start, triangles.ravel())
+    height = points @ up
+    low, size = height[triangles.ravel()].min(), float(np.ptp(points[triangles.ravel()], axis=0).max())
+    added = []
+    for loop in holes(triangles.ravel(), start, edges):
+        around = triangles.ravel()[loop]
+        if len(around) > 2 and height[around].max() - low <= 1e-6 * size:
+            corners, _ = triangulate(points, np.array([0, len(around)], np.int32), around.astype(np.int32))
+            added.append(around[corners])
+    if not added:
+        return triangles
+    found.remarks.append("is open at its foot; its collision is closed there")
+    return np.concatenate([triangles, *added]).astype(np.int32)
+
+
+def _made_convex(mesh: Mesh, linear: NDArray[np.float64], tolerance: float) -> Mesh | None:
+    """The hull of a mesh when that is nearly what it is; None when it is convex and closed, or far from it."""
+    points = mesh.points[np.unique(mesh.corner_point)] @ linear.T
+    if len(points) < 4 or abs(np.linalg.det(linear)) < 1e-300:
+        return None
+    edges = mesh.surface(topology)
+    hull = convex_hull(points)
+    corners, _ = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
+    solid = Solid(mesh.points @ linear.T, mesh.corner_point[corners].astype(np.int32))
+    off = misfit(solid, hull, tolerance)
+    if (not len(edges.border) and off <= 1e-5 * solid.size) or off > tolerance:
+        return None
+    return _as_mesh(mesh.name, hull, linear)
+
+
+def point_normals(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:
+    """(P, 3) averaged normals; zero where they cancel."""
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    normal = np.cross(b - a, c - a)
+    total = np.stack(
+        [sum(np.bincount(triangles[:, k], normal[:, j], minlength=len(points)) for k in range(3)) for j in range(3)],
+        axis=1,
+    )
+    length = np.linalg.norm(total, axis=1, keepdims=True)
+    return np.asarray(total / np.where(length > 0, length, 1.0))
+
+
+def _without_collision(scene: Scene, numbers: set[int]) -> tuple[Scene, set[int]]:
+    """The scene without the collision of some nodes, and where these nodes are in it."""
+    gone = {
+        one.number
+        for asset in assets_of(scene)
+        if any(placed.number in numbers for placed in asset.main)
+        for one in asset.rest
+        if one.node.role == "collision"
+    }
+    order = [one.number for one in scene.walk() if one.number not in gone or one.node.children]
+
+    def make(n: int, node: Node) -> Node | None:
+        if n not in gone:
+            return node
+        return replace(node, content=None, role="visible") if node.children else None
+
+    return scene.rebuilt(make), {new for new, old in enumerate(order) if old in numbers}
