@@ -14,7 +14,7 @@ FAMILIES = {
     "Space and size": ("reframe", "scale", "bake", "pivot"),
     "Surface": ("weld", "clean-up", "merge-flat", "triangulate"),
     "Joining and dividing": ("join", "divide", "gather", "expand"),
-    "Levels of detail and bounds": ("levels", "lighten", "bounds"),
+    "Levels, collision, shadow and bounds": ("levels", "lighten", "collision", "shadow", "bounds"),
     "Shading": ("normals", "tangents", "uv-sets"),
     "Looks": ("materials", "textures"),
     "Names": ("names",),

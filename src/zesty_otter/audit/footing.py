@@ -17,6 +17,7 @@ from zesty_otter.geometry.triangulation import triangulate
 from zesty_otter.model import Placed, Scene
 from zesty_otter.steps.assets import assets_of
 
+_ASIDE = 0.02  # metres that feet may be pushed aside by
 _ROUND = 1e-5  # of the size, within which a mesh counts as convex
 
 
@@ -94,7 +95,7 @@ def footing_of(
     body = Solid(points, triangles)
     found = footing(
         body, Shapes(hulls, surfaces), sign * np.eye(3)[axis], slope=slope, headroom=min(1.0, body.size),
-        reach=max(0.5, body.size), count=count,
+        reach=max(0.5, body.size), margin=min(_ASIDE, 0.02 * body.size), count=count,
     )  # fmt: skip
     return found, not surfaces, closed
 

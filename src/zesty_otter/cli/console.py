@@ -16,6 +16,7 @@ from rich.table import Table
 from rich.theme import Theme
 
 from zesty_otter._late import compiling_watched
+from zesty_otter.audit import CollisionFacts
 from zesty_otter.model import Note, format_length
 from zesty_otter.steps import LevelFacts
 

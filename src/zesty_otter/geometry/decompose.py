@@ -23,8 +23,10 @@ _PLANES = 24  # taken from edges, of all that could be
 _WORTH = 0.01  # what a plane along an edge must save not to be compared with others
 _LOOKED_AT = 5  # of the best planes, whose sides are measured
 _OUTLINE = 400  # points beyond which a side's hull is judged by its outermost ones
+_SLANTED = 0.02  # counts against planes halfway between two faces: what is square shall stay so
 _FINISHED = 0.25  # what the share of a side that fits counts, beside the volume saved
 _PROBES = 12  # of each shell of a piece, to find what is solid between them
+_BUNDLES = 128  # of loose shells, beyond which those near each other are taken together
 _ALL_PAIRS = 24  # parts up to which also those that do not touch may be merged, through others
 _CELLS = 40  # along the longest side, to know at once what is inside
 _RAYS = 40  # that have to meet the surface of a mesh with openings, for a place to be inside
@@ -65,10 +67,12 @@ class Solid:
         """(N,) whether places, none of them on the surface, are inside."""
         known_cells = self._known
         cell = np.floor((places - self._low) / self._step).astype(np.int64)
-        beyond = ((cell < 0) | (cell >= np.array(known_cells.shape))).any(axis=1)
-        known = np.where(beyond, 0, known_cells[tuple(np.where(beyond[:, None], 0, cell).T)])
+        within = ((cell >= 0) & (cell < known_cells.shape)).all(axis=1)
+        known = np.zeros(len(places), np.int8)
+        known[within] = known_cells[tuple(cell[within].T)]
         unknown = np.flatnonzero(known < 0)
-        inside = np.array(known > 0)
+        inside = np.zeros(len(places), bool)
+        inside[known > 0] = True
         inside[unknown] = self.surface.surrounds(places[unknown], self._rays)
         return inside
 
@@ -273,8 +277,9 @@ class _Work:
         place = np.concatenate([ends[hollow, 0]] * 3 + [rim[:, 0]])
         far = np.concatenate([ends[hollow, 1]] * 3 + [rim[:, 1]])
         weights = np.concatenate([weight, weight, weight / 2, rim_length])
+        slanted = np.repeat([False, False, True, False], [len(weight)] * 3 + [len(rim_length)])
         sound = (np.linalg.norm(normals, axis=1) > 0.5) & (weights > 0)
-        self.hints = normals[sound], place[sound], far[sound], weights[sound]
+        self.hints = normals[sound], place[sound], far[sound], weights[sound], slanted[sound]
 
     def run(self, thickness: float) -> list[tuple[Hull, float]]:
         """The parts' hulls, and the misfit of each."""
@@ -297,7 +302,7 @@ class _Work:
         gap = self._misfit(hull)
         if gap <= self.tolerance:
             return [(hull, gap)]
-        for piece in self._components(self.whole):
+        for piece in _bundled(self._components(self.whole)):
             take(piece)
         while waiting:
             _, _, piece, hull = heapq.heappop(waiting)
@@ -382,7 +387,7 @@ class _Work:
         for n, plane in enumerate(planes):
             cost = self._cost_of_sides(piece, plane)
             if cost is not None:
-                judged.append(((before - cost) / before, n))
+                judged.append(((before - cost) / before - plane[4], n))
         judged.sort(key=lambda one: (-round(one[0], 6), one[1]))
         best, best_sides = -np.inf, None
         whole = areas(piece.points, piece.triangles).sum()
@@ -410,12 +415,12 @@ class _Work:
         return volume + 0.25 * self.tolerance * area
 
     def _planes(self, piece: _Piece) -> list[NDArray[np.float64]]:
-        """Planes to try, as normal and offset."""
+        """Planes to try, as normal, offset, and what counts against them."""
         used = piece.points
-        normals, place, far, weight = self.hints
+        normals, place, far, weight, slanted = self.hints
         low, high = used.min(axis=0) - 1e-9, used.max(axis=0) + 1e-9
         near = (np.minimum(place, far) <= high).all(axis=1) & (np.maximum(place, far) >= low).all(axis=1)
-        normals, place, weight = normals[near], place[near], weight[near].copy()
+        normals, place, weight, slanted = normals[near], place[near], weight[near].copy(), slanted[near]
         offset = (place * normals).sum(axis=1)
         planes: list[NDArray[np.float64]] = []
         # Planes that are nearly the same count together.
@@ -424,7 +429,7 @@ class _Work:
             turn = normals @ normals[first]
             about = np.abs((place - place[first]) @ normals[first]) < self.tolerance / 2
             same = (np.abs(turn) > 0.998) & about
-            planes.append(np.array([*normals[first], offset[first]]))
+            planes.append(np.array([*normals[first], offset[first], _SLANTED * slanted[first]]))
             weight[same] = 0.0
         return planes
 
@@ -462,10 +467,8 @@ class _Work:
             added = max(volume - one.volume - other.volume, 0.0)
             heapq.heappush(queue, (round(added, 9), -round(volume, 9), i, j))
 
-        for i in alive:
-            for j in alive:
-                if i < j:
-                    offer(i, j)
+        for i, j in _touching([hull for hull, _ in found], self.tolerance if len(found) > _ALL_PAIRS else np.inf):
+            offer(i, j)
         number = len(alive)
         start = max(len(alive), 1)
         while queue:
@@ -512,6 +515,46 @@ class _Work:
         return list(alive.values())
 
 
+def _touching(hulls: list[Hull], reach: float) -> list[tuple[int, int]]:
+    """The pairs of hulls whose boxes are not farther apart than that."""
+    if not hulls:
+        return []
+    low = np.array([hull.points.min(axis=0) for hull in hulls])
+    high = np.array([hull.points.max(axis=0) for hull in hulls])
+    near = np.ones((len(hulls),) * 2, bool)
+    for k in range(3):
+        near &= low[:, None, k] - high[None, :, k] <= reach
+    near &= near.T
+    return [(int(i), int(j)) for i, j in np.argwhere(np.triu(near, 1))]
+
+
+def _bundled(pieces: list[_Piece]) -> list[_Piece]:
+    """Pieces, those near each other taken together where there are too many to look at each."""
+    if len(pieces) <= _BUNDLES:
+        return pieces
+    middles = np.array([piece.points.mean(axis=0) for piece in pieces])
+    groups = [np.arange(len(pieces))]
+    while len(groups) < _BUNDLES:
+        # The most spread out group is halved across its longest side.
+        spread = [np.ptp(middles[group], axis=0).max() if len(group) > 1 else -1.0 for group in groups]
+        group = groups.pop(int(np.argmax(spread)))
+        axis = int(np.argmax(np.ptp(middles[group], axis=0)))
+        order = group[np.argsort(middles[group, axis], kind="stable")]
+        groups += [order[: len(order) // 2], order[len(order) // 2 :]]
+    found = []
+    for group in groups:
+        first = np.cumsum([0, *(len(pieces[n].points) for n in group)])
+        triangles = [pieces[n].triangles + start for n, start in zip(group, first[:-1], strict=True)]
+        found.append(
+            _Piece(
+                np.concatenate([pieces[n].points for n in group]),
+                np.concatenate(triangles).astype(np.int32),
+                np.concatenate([pieces[n].source for n in group]),
+            )
+        )
+    return found
+
+
 def _across(points: NDArray[np.float64]) -> list[NDArray[np.float64]]:
     """Planes across the main directions of points."""
     centred = points - points.mean(axis=0)
@@ -519,7 +562,7 @@ def _across(points: NDArray[np.float64]) -> list[NDArray[np.float64]]:
     for axis in np.linalg.eigh(centred.T @ centred)[1].T[::-1]:
         along = points @ axis
         least, most = along.min(), along.max()
-        planes += [np.array([*axis, least + share * (most - least)]) for share in (0.5, 1 / 3, 2 / 3)]
+        planes += [np.array([*axis, least + share * (most - least), 0.0]) for share in (0.5, 1 / 3, 2 / 3)]
     return planes
 
 

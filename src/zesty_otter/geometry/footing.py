@@ -59,7 +59,7 @@ class Footing:
     @property
     def sinks(self) -> float:
         """The most that feet sink by, where something holds them."""
-        return float(max(-self.gap[self.held].min(initial=0.0), 0.0))
+        return float(max(0.0, -self.gap[self.held].min(initial=0.0)))
 
     @property
     def most(self) -> float:
@@ -87,6 +87,7 @@ def footing(
     slope: float = 45.0,
     headroom: float,
     reach: float,
+    margin: float,
     count: int = 20_000,
 ) -> Footing:
     """Measure how collision lies to the surface it stands for.
@@ -105,6 +106,8 @@ def footing(
         How much open space there must be above a place for anyone to stand there.
     reach : float
         Feet that sink deeper fall through.
+    margin : float
+        Feet that are less than this within the side of a hull are pushed aside, not up.
     count : int
         How many places to look at.
     """
@@ -116,7 +119,7 @@ def footing(
         place = place[np.isinf(above)]
         # What is buried in another shell nobody stands on.
         place = place[~solid.is_inside(place + 1e-5 * solid.size * up)]
-    gap = _gap(place, shapes, up, reach, 1e-7 * solid.size)
+    gap = _gap(place, shapes, up, reach, margin, 1e-7 * solid.size)
     sideways, sideways_at, blocked, blocked_at = _open_space(solid, shapes, up, count // 4)
     return Footing(place, gap, sideways, sideways_at, blocked, blocked_at)
 
@@ -132,13 +135,13 @@ def _rising(solid: Solid, up: NDArray[np.float64], slope: float) -> NDArray[np.i
 
 
 def _gap(
-    place: NDArray[np.float64], shapes: Shapes, up: NDArray[np.float64], reach: float, slack: float
+    place: NDArray[np.float64], shapes: Shapes, up: NDArray[np.float64], reach: float, margin: float, slack: float
 ) -> NDArray[np.float64]:
     """(N,) how far above each place feet come to rest, NaN where nothing is within reach below."""
     rise = np.zeros(len(place))
     below = np.full(len(place), -np.inf)
     within = np.zeros(len(place), bool)
-    spans = [_span(place, hull, up) for hull in shapes.hulls]
+    spans = [_span(place, hull, up, margin) for hull in shapes.hulls]
     for rows, low, high, _ in spans:
         holds = (low <= slack) & (high >= -slack)
         within[rows[holds]] = True
@@ -164,7 +167,7 @@ def _gap(
 
 
 def _span(
-    place: NDArray[np.float64], hull: Hull, up: NDArray[np.float64]
+    place: NDArray[np.float64], hull: Hull, up: NDArray[np.float64], margin: float
 ) -> tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.float64], NDArray[np.bool_]]:
     """Which places a hull is above or below of, from where to where on the upright line through each, and which of
     them are just at its side.
@@ -189,7 +192,7 @@ def _span(
         else:
             np.maximum(sideways, away, out=sideways)
     met = (sideways <= 1e-7 * size) & (low <= high + 1e-9 * size)
-    return rows[met], low[met], high[met], sideways[met] > -1e-6 * size
+    return rows[met], low[met], high[met], sideways[met] > -margin
 
 
 def _open_space(

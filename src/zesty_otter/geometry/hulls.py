@@ -115,11 +115,18 @@ def _as_polygons(inner: NDArray[np.float64], found: Any, centre: NDArray[np.floa
     offset = inner[corner] - middle[face]
     angle = np.arctan2((offset * v[face]).sum(axis=1), (offset * u[face]).sum(axis=1))
     order = np.lexsort([angle, face])
+    rows = number[corner[order]]
+    if len(used) - len(rows) // 2 + len(count) != 2:
+        # By rounding, planes that are nearly the same do not fit together: triangles always do.
+        a, b, c = (inner[found.simplices[:, k]] for k in range(3))
+        agrees = (np.cross(b - a, c - a) * found.equations[:, :3]).sum(axis=1) > 0
+        rows = number[np.where(agrees[:, None], found.simplices, found.simplices[:, ::-1])].ravel()
+        normal, first, count = found.equations[:, :3], np.arange(len(agrees)), np.full(len(agrees), 3)
     back = size * found.equations[first, 3] - normal @ centre
     return Hull(
         inner[used] * size + centre,
         np.concatenate([[0], np.cumsum(count)]).astype(np.int32),
-        number[corner[order]],
+        rows,
         np.column_stack([normal, back]),
         float(found.volume) * size**3,
         float(found.area) * size**2,

@@ -99,6 +99,11 @@ class Roles(Step):
                 role, properties["asset"], level = found
                 if level is not None:
                     properties["level"] = level
+        elif role != "visible" and "asset" not in properties:
+            # Formats that know roles need not know what belongs together; names do.
+            found = _matched(node.name, [one for one in patterns if one[0] == role])
+            if found is not None:
+                properties["asset"] = found[1]
         if role == node.role and properties == dict(node.properties):
             return node
         return replace(node, role=role, properties=MappingProxyType(properties))

@@ -7,15 +7,15 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from fnmatch import fnmatchcase
 from types import MappingProxyType
-from typing import Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field, field_validator
+from pydantic import Field, WithJsonSchema, field_validator
 
 from zesty_otter._settings import Settings
 from zesty_otter.geometry.decompose import Solid, decompose, misfit
-from zesty_otter.geometry.distance import areas
+from zesty_otter.geometry.distance import Surface, areas, sampled
 from zesty_otter.geometry.fits import smallest_box, smallest_capsule, smallest_cylinder, smallest_sphere
 from zesty_otter.geometry.hulls import Hull, around_with_corners, convex_hull, cut_box, within_with_corners
 from zesty_otter.geometry.simplify import simplify
@@ -43,6 +43,24 @@ class Rule(Settings):
     smaller_than: Length | None = Field(None, description="The longest side of their bounds.")
 
 
+_RuleSchema = WithJsonSchema(
+    {
+        "type": "array",
+        "items": {
+            "type": "object",
+            "properties": {
+                "shape": {"enum": list(get_args(Shape))},
+                "nodes": {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}]},
+                "material": {"type": "string"},
+                "smaller_than": {"type": ["number", "string"], "examples": ["20cm"]},
+            },
+            "required": ["shape"],
+            "additionalProperties": False,
+        },
+    }
+)
+
+
 class Collision(Step):
     """Give every visible mesh the collision it needs, and look after what is there already.
 
@@ -62,7 +80,7 @@ class Collision(Step):
         " hull, parts (several hulls), or surface (a light copy).",
     )
     tolerance: Length = Field(0.02, gt=0, description="How far collision may be from the mesh.")
-    rules: tuple[Rule, ...] = Field(
+    rules: Annotated[tuple[Rule, ...], _RuleSchema] = Field(
         (), description="Shapes for some meshes, the first that fits: {shape='none', nodes='leaf*'}; also material and"
         " smaller_than."
     )  # fmt: skip
@@ -128,6 +146,8 @@ class Collision(Step):
             behind[placed.number] = self._nodes(asset, placed, meshes, found)
             said.setdefault(found.why, []).append(placed.node.name)
             notes.extend(self.note(one, kind="guess", node=placed.node.name) for one in found.remarks)
+            if found.because:
+                notes.append(self.note(found.because, node=placed.node.name))
         for why, names in said.items():
             shown = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
             notes.insert(0, self.note(f"{why}: {shown}"))
@@ -171,7 +191,8 @@ class Collision(Step):
         flat = np.linalg.svd(used - used.mean(axis=0), compute_uv=False)
         if flat[2] <= 1e-6 * flat[0]:
             found.remarks.append(f"is flat; its collision is {format_length(self._thick)} thick")
-        triangles = _closed_at_foot(points, triangles, up, found)
+        else:
+            triangles = _closed_at_foot(points, triangles, up, found)
         solid = Solid(points, triangles)
         tries = _AUTO if shape == "auto" else (shape,)
         parts: Sequence[Hull] = ()
@@ -189,7 +210,7 @@ class Collision(Step):
             refused.append(f"{one} {format_length(found.misfit)}")
         found.why = found.shape if not parts or len(parts) == 1 else f"{found.shape}, {len(parts)} of them"
         if shape == "auto" and refused:
-            found.remarks.append(
+            found.because = (
                 f"{found.why.partition(',')[0]} is the cheapest shape within {format_length(self.tolerance)};"
                 f" off by more were {', '.join(refused)}"
             )
@@ -253,8 +274,6 @@ class Collision(Step):
         """A light copy, moved outward if that is wanted."""
         count = len(solid.triangles)
         targets = sorted({max(count >> k, 1) for k in range(1, 12)}, reverse=True)
-        from zesty_otter.geometry.distance import Surface, sampled
-
         best, best_off = (solid.points, solid.triangles), 0.0
         allowed = self.tolerance / 2
         for light in simplify(solid.points, solid.triangles, targets, limit=allowed / solid.size):
@@ -333,7 +352,7 @@ class _Found:
     def __init__(self) -> None:
         self.shape = ""
         self.misfit = 0.0
-        self.why = ""
+        self.why = self.because = ""
         self.remarks: list[str] = []
 
 
@@ -396,17 +415,28 @@ def _made_convex(mesh: Mesh, linear: NDArray[np.float64], tolerance: float) -> M
     edges = mesh.surface(topology)
     hull = convex_hull(points)
     corners, _ = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
-    solid = Solid(mesh.points @ linear.T, mesh.corner_point[corners].astype(np.int32))
-    off = misfit(solid, hull, tolerance)
-    if (not len(edges.border) and off <= 1e-5 * solid.size) or off > tolerance:
+    triangles = mesh.corner_point[corners].astype(np.int32)
+    own = mesh.points @ linear.T
+    places = sampled(own, triangles, 2000)
+    deep = float(-hull.above(places.position).min())
+    # A room seen from inside has to stay one.
+    facing = face_normals(own, triangles)[places.triangle] * (places.position - hull.points.mean(axis=0))
+    looks_outward = bool((facing.sum(axis=1) > 0).all()) == bool(np.linalg.det(linear) > 0)
+    size = float(np.ptp(points, axis=0).max())
+    if (not len(edges.border) and deep <= 1e-5 * size) or deep > tolerance or not looks_outward:
         return None
     return _as_mesh(mesh.name, hull, linear)
 
 
+def face_normals(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:
+    """(T, 3) normals, as long as twice the area of their triangles."""
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    return np.asarray(np.cross(b - a, c - a))
+
+
 def point_normals(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:
     """(P, 3) averaged normals; zero where they cancel."""
-    a, b, c = (points[triangles[:, k]] for k in range(3))
-    normal = np.cross(b - a, c - a)
+    normal = face_normals(points, triangles)
     total = np.stack(
         [sum(np.bincount(triangles[:, k], normal[:, j], minlength=len(points)) for k in range(3)) for j in range(3)],
         axis=1,

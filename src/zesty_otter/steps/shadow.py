@@ -17,7 +17,7 @@ from zesty_otter.geometry.triangulation import triangulate
 from zesty_otter.model import Mesh, Node, Note, Scatter, Scene, count_of, format_length
 from zesty_otter.steps.assets import Roles, assets_of
 from zesty_otter.steps.base import Length, Step
-from zesty_otter.steps.collision import point_normals, triangle_mesh
+from zesty_otter.steps.collision import face_normals, point_normals, triangle_mesh
 from zesty_otter.steps.siblings import with_nodes_behind
 from zesty_otter.steps.words import chosen_numbers
 
@@ -167,11 +167,11 @@ def _pulled_in(
     # What lies opposite comes to meet it, and neither may pass the other.
     behind, _ = surface.first_hits(points[used] - 1e-4 * by * normals[used], -normals[used], 1e-3 * by)
     depth = np.zeros(len(points))
-    depth[used] = np.minimum(by, 0.4 * np.where(np.isfinite(behind), behind, by))
-    before = _face_normals(points, triangles)
+    depth[used] = np.minimum(by, np.where(np.isfinite(behind), 0.4 * behind, by))
+    before = face_normals(points, triangles)
     for _ in range(12):
         moved = points - depth[:, None] * normals
-        after = _face_normals(moved, triangles)
+        after = face_normals(moved, triangles)
         size = (before**2).sum(axis=1)
         turned = (before * after).sum(axis=1) < 0.2 * np.sqrt(size * np.maximum((after**2).sum(axis=1), 1e-300))
         if not turned.any():
@@ -179,8 +179,3 @@ def _pulled_in(
         # Half as far around every face that would turn over.
         depth[np.unique(triangles[turned])] /= 2
     return points - depth[:, None] * normals, float(depth[used].min())
-
-
-def _face_normals(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:
-    a, b, c = (points[triangles[:, k]] for k in range(3))
-    return np.asarray(np.cross(b - a, c - a))

@@ -42,6 +42,7 @@ FRAME = Frame("left up forward", "m")
 
 _COMPONENTS = {"i1": 5120, "u2": 5123, "u4": 5125, "f4": 5126}
 _VERTICES, _INDICES = 34962, 34963
+_UNLIT_ROLES = ("collision", "shadow", "bounds")
 _TYPES = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4"}
 
 
@@ -116,6 +117,8 @@ class _Writer:
         self.files: dict[str, list[Buffer]] = {}
         self.notes: list[Note] = []
         self.made_flat: list[str] = []
+        lit = {id(one.node.drawn) for one in scene.walk() if one.node.role not in _UNLIT_ROLES}
+        self.unlit = {id(mesh) for mesh in scene.meshes} - lit
         self.lights: list[dict[str, Any]] = []
         self.cameras: list[dict[str, Any]] = []
         self.table = MaterialTable(self._add_image)
@@ -279,6 +282,8 @@ class _Writer:
     def _with_normals(self, mesh: Mesh) -> Mesh:
         """The mesh with a unit normal at every corner: its own, or those its smoothing groups ask for."""
         if mesh.normals is None and mesh.face_smoothing is None:
+            if id(mesh) in self.unlit:
+                return mesh  # nobody sees it
             self.made_flat.append(mesh.name)
         if mesh.normals is not None:
             mesh = with_normals(mesh, unit_rows(mesh.normals.values), mesh.normals.index)

@@ -1,0 +1,348 @@
+"""Collision and shadow: known shapes first, then what holds for any, then hostile meshes."""
+
+from __future__ import annotations
+
+import json
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import zesty_otter as zo
+from build import moved, scene_of
+from zesty_otter.audit import collision_facts
+from zesty_otter.geometry.decompose import Solid, decompose
+from zesty_otter.geometry.fits import smallest_capsule, smallest_cylinder
+from zesty_otter.geometry.footing import Shapes, footing
+from zesty_otter.geometry.hulls import around_with_corners, convex_hull, cut_box, within_with_corners
+from zesty_otter.geometry.placing import rotations
+from zesty_otter.geometry.topology import topology
+from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.model import Material, Mesh, Node
+from zesty_otter.steps import Collision, Shadow
+
+
+def of_cells(xs, ys, zs, solid) -> Mesh:
+    """The closed surface of the cells of a grid that are solid, as quads."""
+    solid = np.pad(np.asarray(solid, bool), 1)
+    grid = np.stack(np.meshgrid(xs, ys, zs, indexing="ij"), axis=-1)
+    number = np.arange(grid[..., 0].size).reshape(grid.shape[:3])
+    faces = []
+    for axis in range(3):
+        u, v = np.eye(3, dtype=int)[(axis + 1) % 3], np.eye(3, dtype=int)[(axis + 2) % 3]
+        ahead = np.eye(3, dtype=int)[axis]
+        for cell in np.argwhere(solid):
+            for side in (0, 1):
+                if not solid[tuple(cell + (2 * side - 1) * ahead)]:
+                    corner = cell - 1 + side * ahead
+                    ring = [corner, corner + u, corner + u + v, corner + v]
+                    faces.append([int(number[tuple(one)]) for one in (ring if side else ring[::-1])])
+    mesh = Mesh.from_faces("cells", grid.reshape(-1, 3), faces)
+    return mesh.keep_points(mesh.point_used)
+
+
+def stairs(count: int) -> Mesh:
+    """Steps 20 cm high and 30 cm deep, rising along -X."""
+    edges = np.arange(count + 1)
+    full = np.add.outer(edges[:-1], edges[:-1]) < count
+    return of_cells(0.3 * edges, 0.2 * edges, [0, 1], full[:, :, None])
+
+
+def ring(sides: int, inner: float = 0.6) -> Mesh:
+    angle = np.arange(sides) * 2 * np.pi / sides
+    rim = np.stack([np.cos(angle), 0 * angle, np.sin(angle)], axis=1)
+    points = np.concatenate([r * rim + (0, y, 0) for r in (1, inner) for y in (0, 0.4)])
+    faces = []
+    for i in range(sides):
+        j = (i + 1) % sides
+        a, b, c, d = (k * sides for k in range(4))
+        faces += [[a + i, b + i, b + j, a + j], [c + j, d + j, d + i, c + i], [b + i, d + i, d + j, b + j],
+                  [a + j, c + j, c + i, a + i]]  # fmt: skip
+    return Mesh.from_faces("ring", points, faces)
+
+
+def plank(low, high) -> Mesh:
+    return of_cells(*np.stack([low, high], axis=1), np.ones((1, 1, 1)))
+
+
+def table() -> Mesh:
+    solid = np.zeros((3, 2, 3), bool)
+    solid[:, 1] = True
+    solid[::2, 0, ::2] = True
+    return of_cells([0, 0.1, 1.1, 1.2], [0, 0.7, 0.75], [0, 0.1, 0.7, 0.8], solid)
+
+
+def room() -> Mesh:
+    """Walls 20 cm thick around a space of 3.6 x 2.5 x 2.6 m, with a doorway 1 m wide and 2 m high."""
+    solid = np.ones((5, 4, 3), bool)
+    solid[1:4, 1:3, 1] = False
+    solid[2, 1, 0] = False
+    return of_cells([0, 0.2, 1.5, 2.5, 3.8, 4], [0, 0.2, 2.2, 2.7, 2.9], [0, 0.2, 2.8, 3], solid)
+
+
+def as_triangles(mesh: Mesh):
+    corners, _ = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
+    return mesh.points, mesh.corner_point[corners].astype(np.int32)
+
+
+def covered(hulls, places: np.ndarray) -> np.ndarray:
+    return np.min([hull.above(places) for hull in hulls], axis=0)
+
+
+def check_parts(hulls, most: int = 64) -> None:
+    for hull in hulls:
+        size = np.ptp(hull.points, axis=0).max()
+        assert len(hull.points) <= most
+        assert hull.above(hull.points).max() <= 1e-6 * size
+        edges = topology(hull.points, hull.face_start, hull.corner_point)
+        assert (edges.use == 2).all() and edges.agrees.all()
+        a, b, c = (hull.points[hull.triangles[:, k]] for k in range(3))
+        assert np.einsum("ij,ij->", a, np.cross(b, c)) / 6 == pytest.approx(hull.volume, rel=1e-6)
+
+
+@pytest.mark.parametrize(
+    ("mesh", "tolerance", "most", "volume"),
+    [
+        (plank((0, 0, 0), (1, 2, 3)), 0.02, 1, 6.0),
+        (of_cells([0, 0.4, 2], [0, 0.4, 1.5], [0, 1], [[[1], [1]], [[1], [0]]]), 0.02, 2, 1.24),
+        (of_cells([0, 1, 2, 3], [0, 1, 2, 3], [0, 1], [[[0], [1], [0]], [[1], [1], [1]], [[0], [1], [0]]]), 0.02, 3, 5),
+        (table(), 0.02, 5, 0.076),
+        (room(), 0.02, 8, 11.0),
+        *((stairs(n), 0.02, n, 0.06 * n * (n + 1) / 2) for n in (2, 5, 12)),
+    ],
+    ids=["box", "L", "plus", "table", "room", "2 steps", "5 steps", "12 steps"],
+)
+def test_shapes_of_boxes_come_apart_into_their_boxes(mesh, tolerance, most, volume):
+    points, triangles = as_triangles(mesh)
+    found = decompose(points, triangles, tolerance)
+    check_parts(found.parts)
+    assert len(found.parts) <= most and found.misfit < 1e-9
+    places = np.random.default_rng(0).random((20_000, 3)) * np.ptp(points, axis=0) + points.min(axis=0)
+    inside = Solid(points, triangles).is_inside(places)
+    assert ((covered(found.parts, places) < 0) == inside).mean() > 0.9999
+    assert inside.mean() * np.prod(np.ptp(points, axis=0)) == pytest.approx(volume, rel=0.05)
+    stood = footing(
+        Solid(points, triangles), Shapes(found.parts), np.array([0, 1.0, 0]), headroom=1, reach=1, margin=0.02
+    )
+    assert stood.floats < 1e-3 and stood.sinks < 1e-3 and stood.falls == 0
+
+
+@pytest.mark.parametrize("sides", [32, 64])
+def test_a_ring_keeps_its_hole(sides):
+    found = decompose(*as_triangles(ring(sides)), 0.1)
+    check_parts(found.parts)
+    assert len(found.parts) <= 12
+    ball = 0.9 * 0.6 * np.random.default_rng(0).standard_normal((2000, 3))
+    ball /= np.maximum(np.linalg.norm(ball, axis=1, keepdims=True) / (0.9 * 0.6), 1)
+    assert covered(found.parts, ball + (0, 0.2, 0)).min() > 0
+
+
+@pytest.mark.parametrize("scale", [1e-3, 1.0, 1e3])
+def test_turned_scaled_and_renumbered_meshes_come_apart_alike(scale):
+    points, triangles = as_triangles(stairs(4))
+    order = np.random.default_rng(1).permutation(len(points))
+    turned = (points @ rotations([0.3, -0.5, 0.2, 0.8])[0].T * scale + 5 * scale)[order]
+    renumbered = np.argsort(order)[triangles].astype(np.int32)
+    before, after = decompose(points, triangles, 0.02), decompose(turned, renumbered, 0.02 * scale)
+    assert np.allclose([one.volume for one in after.parts], [one.volume * scale**3 for one in before.parts], rtol=1e-6)
+
+
+@settings(max_examples=15, deadline=None)
+@given(st.integers(0, 10**6), st.integers(8, 40))
+def test_hulls_of_few_corners_hold_their_points_or_lie_within(seed, most):
+    points = np.random.default_rng(seed).standard_normal((300, 3)) * (3, 2, 1)
+    hull = convex_hull(points)
+    check_parts([hull], most=300)
+    outer, inner = around_with_corners(hull, most), within_with_corners(hull, most)
+    check_parts([outer, inner], most)
+    assert outer.above(points).max() <= 1e-9 and hull.above(inner.points).max() <= 1e-9
+    assert inner.volume <= hull.volume <= outer.volume
+    volumes = [cut_box(points, sides).volume for sides in (6, 14, 26)]
+    assert volumes == sorted(volumes, reverse=True) and volumes[2] >= hull.volume
+
+
+@pytest.mark.parametrize("count", [1, 2, 3])
+def test_hulls_of_what_is_flat_are_as_thick_as_asked(count):
+    points = np.array([(0, 0, 0), (2, 0, 0), (0, 0, 3.0)])[:count]
+    hull = convex_hull(points, 0.01)
+    check_parts([hull])
+    assert sorted(np.ptp(hull.points, axis=0))[0] == pytest.approx(0.01)
+
+
+def test_capsules_and_cylinders_fit_what_they_were_made_of():
+    angle = np.arange(60) * np.pi / 30
+    turn = rotations([0.2, 0.4, -0.1, 0.9])[0]
+    rims = np.concatenate([np.stack([np.cos(angle), np.sin(angle), 0 * angle + z], 1) for z in (-3, 3)])
+    centre, axis, half, radius = smallest_cylinder(rims @ turn.T + (5, 0, 0))
+    assert (half, radius) == pytest.approx((3, 1), rel=1e-4) and abs(axis @ turn[:, 2]) == pytest.approx(1)
+    assert np.allclose(centre, (5, 0, 0), atol=1e-3)
+    poles = np.concatenate([rims, [(0, 0, 4), (0, 0, -4)]])
+    _, _, half, radius = smallest_capsule(poles @ turn.T)
+    assert (half, radius) == pytest.approx((3, 1), rel=1e-3)
+
+
+def test_footing_says_how_far_feet_float_sink_and_fall():
+    steps = Solid(*as_triangles(stairs(3)))
+    up = np.array([0, 1.0, 0])
+    one = footing(steps, Shapes([convex_hull(steps.points)]), up, headroom=1, reach=1, margin=0.02)
+    # The slope over the steps rises 20 cm above the inner edge of a tread.
+    assert one.floats == pytest.approx(0.2, abs=2e-3) and one.sinks == 0 and one.falls == 0
+    low = footing(steps, Shapes([convex_hull(steps.points * (1, 0.5, 1))]), up, headroom=1, reach=1, margin=0.02)
+    assert low.sinks == pytest.approx(0.3, abs=0.02)
+    half = footing(steps, Shapes([convex_hull(plank((0, 0, 0), (0.9, 0.6, 0.5)).points)]), up, headroom=1, reach=1,
+                   margin=0.02)  # fmt: skip
+    assert half.falls == pytest.approx(0.5, abs=0.02) and not half.held[half.place[:, 2] > 0.51].any()
+    seat = Solid(*as_triangles(room()))
+    shut = footing(seat, Shapes([convex_hull(seat.points)]), up, headroom=1, reach=5, margin=0.02)
+    assert shut.floats == pytest.approx(2.7) and shut.blocked > 1.2
+    assert shut.sideways == pytest.approx(0.5, abs=0.05)  # half the doorway
+
+
+def crate(**rest) -> Mesh:
+    return plank((-0.5, 0, -0.5), (0.5, 1, 0.5)).replace(name="crate", **rest)
+
+
+@pytest.mark.parametrize(
+    ("mesh", "shape", "parts"),
+    [
+        (crate(), "box", 1),
+        (plank((0, 0, 0), (1, 1, 1)).replace(points=plank((0, 0, 0), (1, 1, 1)).points @ rotations([0.2, 0.1, 0.3, 0.9])[0].T),
+         "turned-box", 1),
+        (stairs(3), "parts", 3),
+    ],
+)  # fmt: skip
+def test_auto_takes_the_cheapest_shape_that_fits_and_says_why(mesh, shape, parts):
+    scene = scene_of(Node("it", moved(3, 0, 0), content=mesh))
+    done = Collision().apply(scene)
+    solid = done.roots[1:]
+    assert len(solid) == parts
+    for node in solid:
+        assert node.role == "collision" and node.properties["shape"] == shape
+        assert np.array_equal(node.transform, scene.roots[0].transform)
+        assert not node.mesh.layers and not any(node.mesh.slots)
+    (facts,) = collision_facts(done)
+    assert facts.convex and facts.closed and facts.floats < 1e-6 and facts.falls == 0
+    texts = [note.text for note in done.notes]
+    assert any(text.startswith(shape) for text in texts)
+    if shape != "box":
+        assert any("off by more were box" in text for text in texts)
+
+
+def test_rules_choose_by_name_material_and_size():
+    leaf = Material("leafy")
+    scene = scene_of(
+        Node("post", content=crate()),
+        Node("weed", content=crate(slots=(leaf,))),
+        Node("nail", moved(5, 0, 0), content=plank((0, 0, 0), (0.01, 0.1, 0.01))),
+        Node("steps", content=stairs(2)),
+    )
+    rules = [
+        {"shape": "none", "material": "leaf*"},
+        {"shape": "none", "smaller_than": "20cm"},
+        {"shape": "sphere", "nodes": "post"},
+    ]
+    done = Collision(shape="hull", rules=rules).apply(scene)
+    assert {node.name: node.properties["shape"] for node in done.roots if node.role == "collision"} == {
+        "post_collision_1": "sphere", "steps_collision_1": "hull",
+    }  # fmt: skip
+    assert any("more than the 2 cm" in note.text for note in done.notes)
+
+
+def test_collision_that_is_there_is_used_mended_replaced_or_joined_by_more():
+    own = plank((-0.5, 0, -0.5), (0.5, 1, 0.5)).replace(slots=(Material("red"),), name="own")
+    opened = own.take_faces(np.arange(5))
+    scene = scene_of(Node("crate", content=crate()), Node("crate_collision_1", moved(0, 0.004, 0), content=opened))
+    kept = Collision().apply(scene)
+    assert len(kept.roots) == 2
+    node = kept.roots[1]
+    assert np.array_equal(node.transform, np.eye(4)) and node.mesh.points[:, 1].min() == pytest.approx(0.004)
+    assert not any(node.mesh.slots) and collision_facts(kept)[0].closed
+    said = " ".join(note.text for note in kept.notes)
+    assert all(words in said for words in ("lost materials", "closed and made convex", "moved to the pivot"))
+    replaced = Collision(there="replace", shape="sphere").apply(scene)
+    assert [one.properties.get("shape") for one in replaced.roots] == [None, "sphere"]
+    both = Collision(there="beside", shape="box", names="{name}_coarse_{n}").apply(scene)
+    assert [one.name for one in both.roots] == ["crate", "crate_coarse_1", "crate_collision_1"]
+
+
+@pytest.mark.parametrize("ending", ["glb", "usda", "dae", "x3d"])
+def test_collision_is_solid_again_when_read_back(tmp_path, ending):
+    done = Collision(shape="parts").apply(scene_of(Node("steps", moved(1, 2, 3), content=stairs(3))))
+    before = collision_facts(done)
+    zo.write(done, tmp_path / f"a.{ending}")
+    after = collision_facts(zo.apply(zo.read(tmp_path / f"a.{ending}"), zo.steps.Roles()))
+    assert [(one.parts, one.convex, one.closed) for one in after] == [(3, True, True)]
+    assert after[0].floats == pytest.approx(before[0].floats, abs=1e-5)
+
+
+def hostile() -> dict[str, Mesh]:
+    box = plank((0, 0, 0), (1, 1, 1))
+    triangle = Mesh.from_faces("t", [(0, 0, 0), (1, 0, 0), (0, 0, 1)], [[0, 1, 2]])
+    rng = np.random.default_rng(0)
+    loose = np.concatenate([0.02 * box.points + 2 * rng.random(3) for _ in range(300)])
+    step = len(box.points)
+    faces = np.concatenate([box.corner_point + step * n for n in range(300)]).reshape(-1, 4).tolist()
+    return {
+        "flat": triangle,
+        "line": triangle.replace(points=[(0, 0, 0), (1, 0, 0), (2, 0, 0)]),
+        "point": triangle.replace(points=np.zeros((3, 3))),
+        "inside out": stairs(2).turned_round(),
+        "open below": box.take_faces(np.flatnonzero(box.points[box.corner_point, 1].reshape(-1, 4).max(axis=1) > 0)),
+        "doubled": box.take_faces(np.repeat(np.arange(6), 2)),
+        "loose": Mesh.from_faces("loose", loose, faces),
+        "far away": stairs(2).replace(points=stairs(2).points + 1e6),
+    }
+
+
+@pytest.mark.parametrize(
+    "shape", ["auto", "box", "capsule", "sphere", "cylinder", "cut-box", "hull", "parts", "surface"]
+)
+@pytest.mark.parametrize("name", list(hostile()))
+def test_anything_gets_something_to_stand_on(name, shape):
+    done = Collision(shape=shape, most_parts=4).apply(scene_of(Node("it", content=hostile()[name])))
+    solid = [node for node in done.roots if node.role == "collision"]
+    assert 1 <= len(solid) <= 4 and all(node.mesh.face_count for node in solid)
+    if name in ("flat", "line", "point"):
+        assert any("flat" in note.text or "no area" in note.text for note in done.notes)
+
+
+def test_an_empty_scene_gets_none():
+    assert not Collision().apply(scene_of(Node("empty"))).notes
+
+
+def test_a_shadow_mesh_is_closed_inside_and_light():
+    mesh = hostile()["open below"].replace(slots=(Material("wood"),))
+    done = Shadow(inward="5cm", share=1).apply(scene_of(Node("crate", content=mesh)))
+    node = done.roots[1]
+    assert (node.name, node.role) == ("crate_shadow", "shadow")
+    edges = node.mesh.surface(topology)
+    assert (edges.use == 2).all() and edges.agrees.all()
+    assert node.mesh.all_triangles and not node.mesh.layers and not any(node.mesh.slots)
+    # Corners move by 5 cm along the average of their three faces.
+    assert np.allclose(np.sort(np.unique(node.mesh.points.round(6))), [0.05 / 3**0.5, 1 - 0.05 / 3**0.5], atol=1e-6)
+    turned = Shadow(inward=0, reversed=True).apply(scene_of(Node("crate", content=crate()))).roots[1].mesh
+    a, b, c = turned.points[turned.corner_point].reshape(-1, 3, 3).transpose(1, 0, 2)
+    assert np.einsum("ij,ij->", a, np.cross(b, c)) / 6 == pytest.approx(-1)
+    sheet = Shadow().apply(scene_of(Node("net", content=hostile()["flat"])))
+    assert any("stays open: 3 open edges" in note.text for note in sheet.notes)
+
+
+def test_thin_walls_do_not_turn_inside_out_in_the_shadow():
+    done = Shadow(inward="5cm", share=1).apply(scene_of(Node("wall", content=plank((0, 0, 0), (1, 1, 0.02)))))
+    points = done.roots[1].mesh.points
+    assert points[:, 2].min() > 0 and points[:, 2].max() < 0.02 and np.ptp(points[:, 2]) > 0
+    assert any("too thin" in note.text for note in done.notes)
+
+
+def test_the_command_line_makes_measures_and_reports_collision(tmp_path, run):
+    zo.write(scene_of(Node("steps", content=stairs(3))), tmp_path / "steps.glb")
+    done = run("convert", tmp_path / "steps.glb", tmp_path / "out.glb", "--collision", "auto", "--shadow", "1cm")
+    assert done.status == 0 and "Collision" in done.out and "parts" in done.out
+    found = json.loads(run("survey", tmp_path / "out.glb", "--json").out)["collision"]
+    assert [(one["asset"], one["parts"], one["convex"]) for one in found] == [("steps", 3, True)]
+    hull = run("convert", tmp_path / "steps.glb", tmp_path / "hull.glb", "--collision", "hull")
+    assert "more than the 2 cm" in hull.err
+    assert json.loads(run("survey", tmp_path / "hull.glb", "--json").out)["collision"][0]["floats"] > 0.15
+    wrong = run("convert", tmp_path / "steps.glb", tmp_path / "no.glb", "--collision", "blob")
+    assert wrong.status == 2 and "'turned-box'" in wrong.err and not (tmp_path / "no.glb").exists()
