@@ -161,7 +161,12 @@ def _gap(
         above = surface.first_hits(place - slack * up, up, 0.0, reach)[0] - slack
         under_it = surface.first_hits(place + slack * up, -up, 0.0, reach)[0] - slack
         nearer = np.where(above <= under_it, above, -under_it)
-        better = np.isfinite(nearer) & (np.abs(nearer) < np.where(within, np.inf, np.abs(gap)))
+        # A ray may miss an edge by a hair that feet do not.
+        away, triangle, shares = surface.nearest(place)
+        touched = np.einsum("nk,nkj->nj", shares, points[triangles[triangle]])
+        beside = (away <= margin) & (away < np.abs(nearer))
+        nearer = np.where(beside, np.where((touched - place) @ up >= 0, away, -away), nearer)
+        better = np.isfinite(nearer) & (np.abs(nearer) < np.where(within, 0.0, np.abs(gap)))
         gap = np.where(better, nearer, gap)
     return np.where(gap >= -reach, gap, np.nan)
 

@@ -1,0 +1,482 @@
+"""One picture of a scene."""
+
+from __future__ import annotations
+
+import io
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image, ImageDraw, ImageFont
+
+from zesty_otter._late import LateModule
+from zesty_otter.audit.footing import footing_of
+from zesty_otter.geometry.footing import Footing
+from zesty_otter.geometry.topology import topology
+from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.model import Material, Mesh, Placed, Scatter, Scene, format_length
+from zesty_otter.pictures.camera import Camera, framed
+from zesty_otter.pictures.palette import CLAY, FAINT, INK, LAMP, PAPER, PLUM, REED, RIVER, diverging, linear, rgb
+from zesty_otter.shading import with_all_normals
+from zesty_otter.steps import Roles
+
+loops = LateModule("zesty_otter.pictures._raster")
+
+STYLES = ("shaded", "wire", "both", "normals", "uv", "collision", "footing")
+"""How a picture can be drawn."""
+
+_FINE = 2  # pixels to each side of one of the picture, averaged in the end
+_MOST_COPIES = 20_000
+FIGURE = 1.8  # metres tall
+
+
+@dataclass(frozen=True)
+class Look:
+    """How a picture is to look.
+
+    ``style`` is one of `STYLES`, ``view`` a side of `SIDES`. ``figure``, ``grid`` and ``axes`` say
+    whether these are drawn, ``words`` whether sizes are written, below a ``caption``.
+    """
+
+    style: str = "shaded"
+    view: str = "three-quarter"
+    size: tuple[int, int] = (1280, 800)
+    figure: bool = True
+    grid: bool = True
+    axes: bool = True
+    caption: str | None = None
+    words: bool = True
+    perspective: bool = True
+
+
+@dataclass(eq=False)
+class _Drawn:
+    """Triangles of all that is drawn, in metres and in the axes left, up, forward."""
+
+    points: list[NDArray[np.float64]] = field(default_factory=list)
+    uv: list[NDArray[np.float32]] = field(default_factory=list)
+    normal: list[NDArray[np.float32]] = field(default_factory=list)
+    texture: list[NDArray[np.int32]] = field(default_factory=list)
+    cutoff: list[NDArray[np.float32]] = field(default_factory=list)
+    color: list[NDArray[np.float32]] = field(default_factory=list)
+    lines: dict[str, list[NDArray[np.float64]]] = field(default_factory=dict)
+
+
+def picture(scene: Scene, look: Look = Look(), *, nodes: Sequence[int] | None = None) -> Image.Image:
+    """A picture of what is visible in a scene, framed so that all of it is seen.
+
+    Parameters
+    ----------
+    scene : Scene
+        A scene without a unit is drawn as if it were in metres.
+    look : Look
+    nodes : sequence of int, optional
+        Numbers of the nodes in the walk to draw; what is visible when absent.
+
+    Returns
+    -------
+    Image
+        An empty one that says so when there is nothing to draw.
+    """
+    scene = Roles().apply(scene)
+    placed = [one for one in scene.walk() if one.node.drawn is not None and one.node.drawn.face_count]
+    if nodes is None:
+        seen = [one for one in placed if one.node.role == "visible" and one.visible]
+        seen = seen or [one for one in placed if one.node.role == "level"][:1] or placed
+    else:
+        seen = [one for one in placed if one.number in set(nodes)]
+    seen = [one for one in seen if np.isfinite(one.world).all()]
+    if not seen:
+        return _empty(look, "nothing to draw: no faces")
+    return _Picture(scene, seen, placed, look).image()
+
+
+def save(image: Image.Image) -> bytes:
+    """The bytes of a PNG, the same every time."""
+    out = io.BytesIO()
+    image.save(out, "PNG", compress_level=6)
+    return out.getvalue()
+
+
+def font(size: int) -> ImageFont.FreeTypeFont | ImageFont.ImageFont:
+    """The letters of all pictures."""
+    return ImageFont.load_default(size)
+
+
+def _empty(look: Look, text: str) -> Image.Image:
+    image = Image.new("RGB", look.size, rgb(PAPER))
+    draw = ImageDraw.Draw(image)
+    draw.text((look.size[0] / 2, look.size[1] / 2), text, rgb(FAINT), font(max(look.size[1] // 28, 11)), anchor="mm")
+    return image
+
+
+class _Picture:
+    def __init__(self, scene: Scene, seen: list[Placed], placed: list[Placed], look: Look) -> None:
+        self.scene, self.seen, self.look = scene, seen, look
+        self.metre = scene.frame.unit or 1.0
+        self.basis = scene.frame.basis * self.metre
+        self.size = look.size[0] * _FINE, look.size[1] * _FINE
+        self.table: list[tuple[int, int, int, int]] = []
+        self.pixels: list[NDArray[np.uint8]] = []
+        self.known: dict[int, int] = {}
+        self.drawn = _Drawn()
+        for one in seen:
+            self._take(one)
+        self.solid = [one for one in placed if one.node.role == "collision"]
+        self.points = np.concatenate(self.drawn.points)
+        self.box = np.stack([self.points.reshape(-1, 3).min(axis=0), self.points.reshape(-1, 3).max(axis=0)])
+        self.gap: str = ""
+
+    def _canonical(self, points: NDArray[np.float64], one: Placed) -> NDArray[np.float64]:
+        world = points @ one.world[:3, :3].T + one.world[:3, 3]
+        return world @ self.basis.T
+
+    def _take(self, one: Placed) -> None:
+        mesh = one.node.drawn
+        assert mesh is not None
+        places = [one.world]
+        if isinstance(one.node.content, Scatter):
+            places = [one.world @ transform for transform in one.node.content.transforms[:_MOST_COPIES]]
+        corners, face = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
+        if not len(corners):
+            return
+        shaded = with_all_normals(mesh)
+        layer = shaded.normals
+        assert layer is not None
+        uvs = mesh.uv_sets[0] if mesh.uv_sets else None
+        uv = np.zeros((len(corners), 6), np.float32)
+        if uvs is not None:
+            uv = uvs.at_corners(0.0)[corners].reshape(-1, 6).astype(np.float32)
+        own = layer.values[layer.index[corners]].astype(np.float64)
+        slot = mesh.slot_of_face[face] if len(mesh.slots) else np.zeros(len(face), np.int32)
+        looks = [self._material(slot_material) for slot_material in mesh.slots] or [self._material(None)]
+        clay = self.look.style in ("collision", "footing")
+        color = np.array([one_look[0] for one_look in looks], np.float32)[slot]
+        if clay:
+            color[:, :3] = linear(CLAY)
+        texture = np.array([-1 if clay else one_look[1] for one_look in looks], np.int32)[slot]
+        cutoff = np.array([-1.0 if clay else one_look[2] for one_look in looks], np.float32)[slot]
+        wanted = self.look.style in ("wire", "both")
+        edges = _edges_of(mesh) if wanted else {}
+        for world in places:
+            here = Placed(one.node, world, one.path, one.number, one.parent, one.visible)
+            points = self._canonical(mesh.points, here)
+            matrix = self.basis @ world[:3, :3]
+            turn = np.linalg.inv(matrix).T if abs(np.linalg.det(matrix)) > 1e-300 else matrix
+            mirrored = np.linalg.det(matrix) < 0
+            tri = points[mesh.corner_point[corners]]
+            bent = own @ turn.T
+            if mirrored:
+                tri, bent, placed_uv = tri[:, ::-1], bent[:, ::-1], uv.reshape(-1, 3, 2)[:, ::-1].reshape(-1, 6)
+            else:
+                placed_uv = uv
+            self.drawn.points.append(tri.reshape(-1, 9))
+            self.drawn.normal.append(bent.reshape(-1, 9).astype(np.float32))
+            self.drawn.uv.append(placed_uv)
+            self.drawn.texture.append(texture)
+            self.drawn.cutoff.append(cutoff)
+            self.drawn.color.append(color)
+            for kind, pairs in edges.items():
+                self.drawn.lines.setdefault(kind, []).append(points[pairs].reshape(-1, 6))
+
+    def _material(self, material: Material | None) -> tuple[tuple[float, float, float, float], int, float]:
+        """Colour with whether it has two sides, texture and cut-off."""
+        if material is None or self.look.style == "wire":
+            r, g, b = linear(PAPER if self.look.style == "wire" else CLAY)
+            return (float(r), float(g), float(b), float(material.two_sided) if material else 0.0), -1, -1.0
+        r, g, b, _ = material.base_color
+        use = material.textures.get("base_color")
+        number = -1
+        if use is not None and use.uv_set == 0:
+            number = self.known.get(id(use.texture), -2)
+            if number == -2:
+                number = self.known[id(use.texture)] = self._load(use.texture.read() if use.texture.found else b"",
+                                                                  use.clamp)  # fmt: skip
+        cutoff = (
+            material.alpha_cutoff if material.alpha_mode == "mask" else 0.1 if material.alpha_mode == "blend" else -1
+        )
+        return (r, g, b, float(material.two_sided)), number, float(cutoff)
+
+    def _load(self, data: bytes, clamp: bool) -> int:
+        try:
+            with Image.open(io.BytesIO(data)) as image:
+                image.draft("RGB", (1024, 1024))
+                image.thumbnail((1024, 1024))
+                pixels = np.asarray(image.convert("RGBA"))
+        except (OSError, ValueError, SyntaxError, Image.DecompressionBombError):
+            return -1
+        first = sum(len(one) for one in self.pixels)
+        self.pixels.append(pixels.reshape(-1))
+        self.table.append((first, pixels.shape[1], pixels.shape[0], int(clamp)))
+        return len(self.table) - 1
+
+    def image(self) -> Image.Image:
+        look = self.look
+        box = self.box
+        footing = self._measured() if look.style == "footing" else None
+        figure = self._figure_place(box) if footing is None else self._worst(footing)
+        if figure is not None:
+            box = np.stack([np.minimum(box[0], figure - (0.3, 0, 0.3)),
+                            np.maximum(box[1], figure + (0.3, FIGURE, 0.3))])  # fmt: skip
+        camera = framed(box, look.view, self.size, perspective=look.perspective)
+        high, wide = self.size[1], self.size[0]
+        depth = np.full((high, wide), np.inf, np.float32)
+        ids = np.full((high, wide), -1, np.int32)
+        corner = camera.seen(self.points.reshape(-1, 3)).reshape(-1, 12)
+        uv, normal = np.concatenate(self.drawn.uv), np.concatenate(self.drawn.normal)
+        texture, cutoff = np.concatenate(self.drawn.texture), np.concatenate(self.drawn.cutoff)
+        table = np.array(self.table or [(0, 1, 1, 0)], np.int64)
+        pixels = np.concatenate(self.pixels) if self.pixels else np.zeros(4, np.uint8)
+        scratch = np.zeros(4)
+        loops.fill(corner, uv, texture, cutoff, table, pixels, 0, depth, ids, scratch)
+        out = np.empty((high, wide, 3), np.float32)
+        out[:] = linear(PAPER)
+        if look.grid:
+            self._grid(camera, depth, out)
+        where = np.zeros((high, wide, 2), np.float32)
+        lamp = camera.axes.T @ (np.array([-0.45, 0.65, 0.6]) / np.linalg.norm([-0.45, 0.65, 0.6]))
+        mode = {"normals": 1, "uv": 2}.get(look.style, 0)
+        loops.shade(
+            corner, uv, normal, texture, np.concatenate(self.drawn.color), table, pixels, mode, lamp, camera.axes[2],
+            ids, out, where, scratch,
+        )  # fmt: skip
+        if footing is not None:
+            self._footing(footing, ids, where, out)
+        if look.style in ("collision", "footing") and self.solid:
+            self._collision(camera, depth, out, faint=look.style == "footing")
+        bias = 2e-3 * (float(np.ptp(corner[:, 2::4])) or 1.0) if len(corner) else 0.0
+        for kind, color, width, hidden, dash in (
+            ("edge", INK, 1.0, 0.0, 0.0), ("seam", RIVER, 2.2, 0.0, 8.0), ("hard", INK, 2.2, 0.0, 0.0),
+            ("border", LAMP, 3.4, 0.0, 0.0),
+        ):  # fmt: skip
+            if kind in self.drawn.lines:
+                self._lines(
+                    camera, np.concatenate(self.drawn.lines[kind]), width, color, bias, hidden, dash, depth, out
+                )
+        if look.style in ("shaded", "both", "wire", "collision", "footing") and look.axes:
+            self._pivots(camera, depth, out)
+        if figure is not None and look.figure:
+            self._figure(camera, figure, depth, out)
+        return self._finished(camera, out)
+
+    def _figure_place(self, box: NDArray[np.float64]) -> NDArray[np.float64] | None:
+        """Where a figure stands beside it, where it is of a size that a figure can tell something of."""
+        largest = float((box[1] - box[0]).max())
+        if not self.look.figure or self.scene.frame.unit is None or not 0.6 < largest < 60:
+            return None
+        return np.array([box[1][0] + 0.45 + 0.05 * largest, box[0][1], box[1][2] - 0.2 * (box[1][2] - box[0][2])])
+
+    def _grid(self, camera: Camera, depth: NDArray[np.float32], out: NDArray[np.float32]) -> None:
+        """Lines on the ground, a metre apart, or a tenth or ten times that."""
+        span = float((self.box[1] - self.box[0]).max())
+        step = 10.0 ** math.floor(math.log10(max(span, 1e-6) / 2))
+        self.step = step
+        low = np.floor((self.box[0][[0, 2]] - step) / step) * step
+        high = np.ceil((self.box[1][[0, 2]] + step) / step) * step
+        y = self.box[0][1]
+        rows = [[(x, y, low[1]), (x, y, high[1])] for x in np.arange(low[0], high[0] + step / 2, step)]
+        rows += [[(low[0], y, z), (high[0], y, z)] for z in np.arange(low[1], high[1] + step / 2, step)]
+        self._lines(camera, np.array(rows).reshape(-1, 6), 1.4, FAINT, 0.0, 0.0, 0.0, depth, out, 0.35)
+
+    def _lines(
+        self, camera: Camera, ends: NDArray[np.float64], width: float, color: str, bias: float, hidden: float,
+        dash: float, depth: NDArray[np.float32], out: NDArray[np.float32], opacity: float = 0.9,
+    ) -> None:  # fmt: skip
+        seen = camera.seen(ends.reshape(-1, 3))[:, :3].reshape(-1, 6)
+        loops.lines(seen, width * _FINE / 2, linear(color), opacity, bias, hidden, dash * _FINE / 2, depth, out)
+
+    def _pivots(self, camera: Camera, depth: NDArray[np.float32], out: NDArray[np.float32]) -> None:
+        """A small cross at the pivot of every node."""
+        size = 0.03 * float((self.box[1] - self.box[0]).max())
+        for one in self.seen[:64]:
+            at = one.world[:3, 3] @ self.basis.T
+            for axis, color in zip(np.eye(3), (LAMP, REED, RIVER), strict=True):
+                ends = np.concatenate([at - size * axis, at + size * axis])[None]
+                self._lines(camera, ends, 2.4, color, 0.0, 0.5, 0.0, depth, out)
+
+    def _figure(
+        self, camera: Camera, at: NDArray[np.float64], depth: NDArray[np.float32], out: NDArray[np.float32]
+    ) -> None:
+        """A flat figure 1.8 m tall that faces us."""
+        right = camera.axes[0] * (1, 0, 1)
+        right = right / (np.linalg.norm(right) or 1.0)
+        up = np.array([0.0, 1.0, 0.0]) if abs(camera.axes[2][1]) < 0.99 else camera.axes[1]
+        angle = np.arange(20) * np.pi / 10
+        head = np.stack([0.11 * np.cos(angle), 1.67 + 0.13 * np.sin(angle)], axis=1)
+        half = [(0.21, 1.46), (0.26, 0.86), (0.2, 0.84), (0.15, 1.2), (0.16, 0.0), (0.03, 0.0)]
+        body = np.array([*half, (0.0, 0.8), *((-x, y) for x, y in reversed(half))])
+        corner = []
+        for outline in (head, body):
+            corners, _ = triangulate(np.pad(outline, ((0, 0), (0, 1))), np.array([0, len(outline)], np.int32),
+                                     np.arange(len(outline), dtype=np.int32))  # fmt: skip
+            flat = outline[corners.ravel()]
+            corner.append(camera.seen(at + flat[:, :1] * right + flat[:, 1:] * up).reshape(-1, 12))
+        corners12 = np.concatenate(corner)
+        own, ids = np.full(depth.shape, np.inf, np.float32), np.full(depth.shape, -1, np.int32)
+        none = np.full(len(corners12), -1, np.int32)
+        loops.fill(corners12, np.zeros((len(corners12), 6), np.float32), none, none.astype(np.float32),
+                   np.array([(0, 1, 1, 0)]), np.zeros(4, np.uint8), 0, own, ids, np.zeros(4))  # fmt: skip
+        ones = np.ones(len(corners12), np.float32)
+        loops.veil(own, ids, linear(INK), ones, 0.82, 0.25, depth, out)
+
+    def _collision(self, camera: Camera, depth: NDArray[np.float32], out: NDArray[np.float32], *, faint: bool) -> None:
+        """Collision over what is seen, see-through, with its edges."""
+        parts, edges = [], []
+        for one in self.solid:
+            mesh = one.node.drawn
+            if mesh is None:
+                continue
+            corners, _ = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
+            points = self._canonical(mesh.points, one)
+            parts.append(points[mesh.corner_point[corners]])
+            edges.append(points[mesh.surface(topology).edge_points].reshape(-1, 6))
+        tri = np.concatenate(parts)
+        corner = camera.seen(tri.reshape(-1, 3)).reshape(-1, 12)
+        own, ids = np.full(depth.shape, np.inf, np.float32), np.full(depth.shape, -1, np.int32)
+        none = np.full(len(corner), -1, np.int32)
+        loops.fill(corner, np.zeros((len(corner), 6), np.float32), none, none.astype(np.float32),
+                   np.array([(0, 1, 1, 0)]), np.zeros(4, np.uint8), 0, own, ids, np.zeros(4))  # fmt: skip
+        normal = np.cross(tri[:, 1] - tri[:, 0], tri[:, 2] - tri[:, 0])
+        length = np.linalg.norm(normal, axis=1, keepdims=True)
+        shade = (0.7 + 0.3 * np.abs(normal / np.where(length > 0, length, 1) @ camera.axes[2])).astype(np.float32)
+        bias = 2e-3 * float(np.ptp(corner[:, 2::4]))
+        if not faint:
+            loops.veil(own - np.float32(bias), ids, linear(REED), shade, 0.42, 0.12, depth, out)
+        self._lines(camera, np.concatenate(edges), 1.6, RIVER, bias, 0.25, 0.0, depth, out, 0.8)
+
+    def _measured(self) -> Footing | None:
+        """Where feet would float or sink; None when there is nothing to stand on."""
+        if not self.solid:
+            self.gap = "no collision"
+            return None
+        found, _, _ = footing_of(self.scene, self.seen, self.solid, count=30_000)
+        if not len(found.place):
+            self.gap = "nobody can stand here"
+            return None
+        self.reach = max(found.floats, found.sinks, 0.01)
+        self.gap = f"feet float {_said(found.floats)}, sink {_said(found.sinks)} at most;"
+        self.gap += f" in 95 of 100 places not more than {_said(found.most)}"
+        if found.falls > 0.0005:
+            self.gap += f"; {100 * found.falls:.2g} % fall through"
+        return found
+
+    def _worst(self, found: Footing) -> NDArray[np.float64]:
+        """Where the feet of a figure on the worst place are."""
+        at = int(np.argmin(np.linalg.norm(found.place - found.worst_at, axis=1)))
+        height = np.nan_to_num(found.gap[at]) * np.array([0.0, 1.0, 0.0])
+        return np.asarray(found.place[at] / self.metre @ self.basis.T + height)
+
+    def _footing(
+        self, found: Footing, ids: NDArray[np.int32], where: NDArray[np.float32], out: NDArray[np.float32]
+    ) -> None:
+        """Colours what one can stand on by how far feet would float or sink."""
+        from scipy.spatial import cKDTree
+
+        # Of every fourth pixel, the gap of the nearest place that was measured.
+        rows, columns = np.nonzero(ids[::_FINE, ::_FINE] >= 0)
+        rows, columns = rows * _FINE, columns * _FINE
+        tri = self.points[ids[rows, columns]].reshape(-1, 3, 3)
+        share = where[rows, columns]
+        b = np.column_stack([1 - share.sum(axis=1), share])
+        place = np.einsum("nk,nkj->nj", b, tri)
+        measured = found.place / self.metre @ self.basis.T
+        spacing = 3 * float(np.linalg.norm(self.box[1] - self.box[0])) / math.sqrt(len(measured))
+        away, near = cKDTree(measured).query(place, distance_upper_bound=spacing)
+        normal = np.cross(tri[:, 1] - tri[:, 0], tri[:, 2] - tri[:, 0])
+        length = np.linalg.norm(normal, axis=1)
+        rises = np.abs(normal[:, 1]) > 0.7 * length
+        met = np.isfinite(away) & rises
+        gap = found.gap[near[met]]
+        color = diverging(gap / self.reach) / 255.0
+        color[~np.isfinite(gap)] = np.array(rgb(PLUM)) / 255.0
+        light = out[rows[met], columns[met]].mean(axis=1, keepdims=True) / float(linear(CLAY).mean())
+        tinted = (color**2.2 * np.clip(light, 0.55, 1.15)).astype(np.float32)
+        for dy in range(_FINE):
+            for dx in range(_FINE):
+                out[rows[met] + dy, columns[met] + dx] = tinted
+
+    def _finished(self, camera: Camera, out: NDArray[np.float32]) -> Image.Image:
+        high, wide = self.look.size[1], self.look.size[0]
+        small = out.reshape(high, _FINE, wide, _FINE, 3).mean(axis=(1, 3))
+        image = Image.fromarray((np.clip(small, 0, 1) ** (1 / 2.2) * 255 + 0.5).astype(np.uint8))
+        draw = ImageDraw.Draw(image)
+        letters = font(max(high // 50, 11))
+        if self.look.axes:
+            self._axes(camera, draw, letters)
+        text = [self.look.caption] if self.look.caption else []
+        sides = self.box[1] - self.box[0]
+        unit = "" if self.scene.frame.unit else " units"
+        said = " x ".join(format_length(side) if not unit else f"{side:.4g}" for side in sides)
+        text.append(f"{said}{unit}" + (f", grid {format_length(self.step)}" if self.look.grid and not unit else ""))
+        if self.gap:
+            text.append(self.gap)
+        if self.look.style in ("wire", "both"):
+            text.append("thick hard edge, dashed seam, orange open border")
+        for n, line in enumerate(text if self.look.words else ()):
+            draw.text((12, 10 + n * (letters.size + 6)), line, rgb(INK), letters)  # type: ignore[union-attr]
+        if self.look.words and self.look.style == "footing" and self.gap.startswith("feet"):
+            self._legend(draw, letters)
+        return image
+
+    def _legend(self, draw: ImageDraw.ImageDraw, letters: ImageFont.FreeTypeFont | ImageFont.ImageFont) -> None:
+        wide, high = self.look.size
+        left, top, long = wide - 350, high - 52, 320
+        for k in range(long):
+            color = tuple(int(v) for v in diverging(np.array([2 * k / (long - 1) - 1]))[0])
+            draw.line([(left + k, top), (left + k, top + 12)], color)
+        words = (f"sinks {_said(self.reach)}", "0", f"floats {_said(self.reach)}")
+        for x, anchor, word in zip((left, left + long / 2, left + long), ("la", "ma", "ra"), words, strict=True):
+            draw.text((x, top + 16), word, rgb(INK), letters, anchor=anchor)
+
+    def _axes(
+        self, camera: Camera, draw: ImageDraw.ImageDraw, letters: ImageFont.FreeTypeFont | ImageFont.ImageFont
+    ) -> None:
+        """The axes of the file's frame, by what they mean."""
+        high = self.look.size[1]
+        middle, reach = np.array([0.1 * high + 50.0, high - 60.0]), 34.0
+        turn = self.scene.frame.basis
+        order = np.argsort([float(turn[:, k] @ camera.axes[2]) for k in range(3)])
+        for k in order:
+            along = camera.axes @ turn[:, k]
+            end = middle + reach * np.array([along[0], -along[1]])
+            color = rgb((LAMP, REED, RIVER)[k])
+            draw.line([tuple(middle), tuple(end)], color, 3)
+            word = f"{'XYZ'[k]} {self.scene.frame.axes[k]}"
+            if math.hypot(along[0], along[1]) > 0.25:
+                at = middle + (reach + 10) * np.array([along[0], -along[1]])
+                anchor = "lm" if along[0] > 0.3 else "rm" if along[0] < -0.3 else "mm"
+                draw.text(tuple(at), word, color, letters, anchor=anchor)
+
+
+def _said(length: float) -> str:
+    return "0" if length < 1e-6 else format_length(float(f"{length:.3g}"))
+
+
+def _edges_of(mesh: Mesh) -> dict[str, NDArray[np.int32]]:
+    """The edges of its polygons by kind: open borders, UV seams, hard edges, and all others."""
+    edges = mesh.surface(topology)
+    first, other = edges.first, edges.later[edges.first]
+    border = edges.use == 1
+    inner = np.flatnonzero(other >= 0)
+    seam, hard = np.zeros(len(first), bool), np.zeros(len(first), bool)
+    after = np.arange(1, mesh.corner_count + 1)
+    after[mesh.face_start[1:] - 1] = mesh.face_start[:-1]
+    a, b = first[inner], other[inner]
+    # Neighbours run along an edge in opposite directions, when they agree.
+    near, far = np.where(edges.agrees[inner], after[b], b), np.where(edges.agrees[inner], b, after[b])
+    if mesh.uv_sets:
+        values, index = mesh.uv_sets[0].values, mesh.uv_sets[0].index
+        seam[inner] = (values[index[a]] != values[index[near]]).any(axis=1) | (
+            values[index[after[a]]] != values[index[far]]
+        ).any(axis=1)
+    layer = with_all_normals(mesh).normals
+    if layer is not None:
+        values, index = layer.values, layer.index
+        hard[inner] = ((values[index[a]] * values[index[near]]).sum(axis=1) < 0.9995) | (
+            (values[index[after[a]]] * values[index[far]]).sum(axis=1) < 0.9995
+        )
+    kinds = {"border": border, "seam": seam & ~border, "hard": hard & ~seam & ~border}
+    kinds["edge"] = ~(kinds["border"] | kinds["seam"] | kinds["hard"])
+    return {kind: edges.edge_points[rows] for kind, rows in kinds.items() if rows.any()}

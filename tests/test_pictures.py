@@ -1,0 +1,188 @@
+"""Pictures: what is drawn is where it should be, and nothing that is drawn from breaks them."""
+
+from __future__ import annotations
+
+import io
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from PIL import Image
+
+import zesty_otter as zo
+from build import moved, scene_of
+from test_collision import plank, stairs
+from zesty_otter.model import Frame, Layer, Material, Mesh, Node, Scene, Texture, TextureUse
+from zesty_otter.pictures import SIDES, STYLES, Card, Look, cards_of, level_cards, picture, save, sheet
+from zesty_otter.pictures.palette import INK, LAMP, PAPER, PLUM, diverging, rgb
+from zesty_otter.steps import Collision, Levels, Reframe
+
+BARE = Look(size=(320, 200), figure=False, grid=False, axes=False, words=False)
+
+
+def drawn(scene, **look) -> np.ndarray:
+    return np.asarray(picture(scene, replace(BARE, **look))).astype(int)
+
+
+def is_paper(pixels: np.ndarray) -> np.ndarray:
+    return (np.abs(pixels - rgb(PAPER)) <= 2).all(axis=-1)
+
+
+def wall(*slots, wide=2.0, high=1.0) -> Mesh:
+    """An upright rectangle that faces forward, with UVs from its lower left corner as seen from the front."""
+    mesh = Mesh.from_faces("wall", [(-wide / 2, 0, 0), (wide / 2, 0, 0), (wide / 2, high, 0), (-wide / 2, high, 0)],
+                           [[0, 1, 2, 3]])  # fmt: skip
+    uv = Layer("uv", np.array([(0, 0), (1, 0), (1, 1), (0, 1)], np.float32), np.arange(4, dtype=np.int32))
+    return mesh.replace(slots=slots, layers=(uv,))
+
+
+def textured(pixels: np.ndarray, **rest) -> Material:
+    out = io.BytesIO()
+    Image.fromarray(pixels.astype(np.uint8)).save(out, "PNG")
+    return Material("painted", textures={"base_color": TextureUse(Texture("t.png", data=out.getvalue()))}, **rest)
+
+
+def test_a_wall_seen_from_the_front_covers_what_it_should():
+    pixels = drawn(scene_of(Node("w", content=wall())), view="front")
+    covered = ~is_paper(pixels)
+    rows, columns = np.nonzero(covered)
+    # Twice as wide as high, filling the picture's height or width but for the margin.
+    assert np.ptp(columns) + 1 == pytest.approx(2 * (np.ptp(rows) + 1), abs=2)
+    assert np.ptp(columns) + 1 == pytest.approx(0.88 * 320, abs=2)
+    assert covered[rows.min() : rows.max(), columns.min() : columns.max()].all()
+    assert np.mean(columns) == pytest.approx(159.5, abs=1) and np.mean(rows) == pytest.approx(99.5, abs=1)
+
+
+@pytest.mark.parametrize(
+    ("axes", "place"),
+    [("left up forward", (1, 0, 0)), ("right forward up", (-1, 0, 0)), ("forward right up", (0, -1, 0))],
+)
+def test_left_and_right_are_those_of_the_asset_in_every_frame(axes, place):
+    """From the front, the left of what is looked at is on the right of the picture."""
+    mesh = plank((-0.1, -0.1, -0.1), (0.1, 0.1, 0.1))
+    far = Material("far", base_color=(1, 0, 0, 1))
+    scene = Scene(
+        (Node("near", content=mesh), Node("left", moved(*place), content=mesh.replace(slots=(far,)))), Frame(axes, "m")
+    )
+    pixels = drawn(scene, view="front")
+    red = pixels[..., 0] > 2 * pixels[..., 1]
+    assert np.nonzero(red)[1].mean() > 200 and not red[:, :160].any()
+
+
+def test_textures_stand_upright_and_cut_outs_let_through():
+    pixels = np.zeros((2, 2, 4))
+    pixels[...] = [[(255, 0, 0, 255), (0, 255, 0, 255)], [(0, 0, 255, 255), (255, 255, 0, 0)]]
+    seen = drawn(scene_of(Node("w", content=wall(textured(pixels)))), view="front")
+    for (row, column), channel in (((75, 90), 0), ((75, 230), 1), ((125, 90), 2)):
+        assert seen[row, column].argmax() == channel
+    cut = drawn(scene_of(Node("w", content=wall(textured(pixels, alpha_mode="mask")))), view="front")
+    assert is_paper(cut)[125, 230] and not is_paper(cut)[125, 90] and not is_paper(seen)[125, 230]
+
+
+def test_what_is_nearer_hides_what_is_behind_and_backs_look_like_backs():
+    red, blue = Material("r", base_color=(1, 0, 0, 1)), Material("b", base_color=(0, 0, 1, 1))
+    for order in (1, -1):
+        nodes = [Node("front", moved(0, 0, 1), content=wall(red)), Node("behind", content=wall(blue))][::order]
+        assert drawn(scene_of(*nodes), view="front")[100, 160].argmax() == 0
+        assert drawn(scene_of(*nodes), view="back")[100, 160].argmax() == 2
+    front = drawn(scene_of(Node("w", content=wall(red))), view="front")[100, 160]
+    back = drawn(scene_of(Node("w", content=wall(red))), view="back")[100, 160]
+    both = drawn(scene_of(Node("w", content=wall(replace(red, two_sided=True)))), view="back")[100, 160]
+    assert np.abs(front - back).max() > 40 and np.abs(front - both).max() <= 40
+
+
+def test_polygons_are_drawn_as_polygons_and_borders_in_their_own_colour():
+    pixels = drawn(scene_of(Node("w", content=wall())), view="front", style="wire")
+    lamp = (np.abs(pixels - rgb(LAMP)) < 60).all(axis=-1)
+    assert lamp.sum() > 400 and not lamp[90:110, 60:260].any()
+    # No diagonal: a quad is one face.
+    assert np.ptp(pixels[100, 60:260], axis=0).max() <= 3
+    cube = drawn(scene_of(Node("c", content=plank((0, 0, 0), (1, 1, 1)))), style="wire")
+    assert (cube < np.array(rgb(INK)) + 90).all(axis=-1).sum() > 200
+
+
+@pytest.mark.parametrize("style", STYLES)
+@pytest.mark.parametrize("view", list(SIDES))
+def test_every_style_and_side_draws_the_same_every_time(style, view):
+    scene = Collision(shape="hull").apply(scene_of(Node("steps", content=stairs(3))))
+    look = Look(style=style, view=view, size=(240, 160))
+    assert save(picture(scene, look)) == save(picture(scene, look))
+    assert not is_paper(np.asarray(picture(scene, replace(BARE, style=style, view=view)))).all()
+
+
+def test_a_change_of_frame_changes_no_picture():
+    scene = scene_of(Node("steps", content=stairs(3)))
+    turned = Reframe(axes="forward right up", unit="cm").apply(scene)
+    assert (np.abs(drawn(scene) - drawn(turned)) > 3).any(axis=-1).mean() < 1e-3
+
+
+def test_footing_is_coloured_by_how_far_feet_float():
+    scene = Collision(shape="hull").apply(scene_of(Node("steps", content=stairs(3))))
+    floats = drawn(scene, style="footing", view="top")
+    level = drawn(
+        Collision(shape="parts").apply(scene_of(Node("steps", content=stairs(3)))), style="footing", view="top"
+    )
+    orange = [(one[..., 0] > one[..., 2] + 60).sum() for one in (floats, level)]
+    assert orange[0] > 5000 and orange[1] < 50
+
+
+def test_scales_have_their_middle_in_the_middle():
+    colors = diverging(np.array([-1.0, 0.0, 1.0, np.nan]))
+    assert colors[0][2] > colors[0][0] and colors[2][0] > colors[2][2] and np.array_equal(colors[1], colors[3])
+
+
+@pytest.mark.parametrize(
+    "scene",
+    [
+        Scene((), Frame("left up forward")),
+        scene_of(Node("dot", content=Mesh.from_faces("dot", np.zeros((3, 3)), [[0, 1, 2]]))),
+        scene_of(Node("line", content=Mesh.from_faces("l", [(0, 0, 0), (1, 0, 0), (2, 0, 0)], [[0, 1, 2]]))),
+        scene_of(Node("flat", np.diag([1, 0, 1, 1.0]), content=stairs(2))),
+        scene_of(Node("far", moved(1e7, 0, 0), content=stairs(2))),
+        scene_of(Node("huge", np.diag([1e9, 1e9, 1e9, 1.0]), content=stairs(2))),
+        scene_of(Node("odd", content=wall(Material("m", textures={"base_color": TextureUse(Texture("gone.png"))})))),
+        scene_of(
+            Node("bad", content=wall(Material("m", textures={"base_color": TextureUse(Texture("b", data=b"x"))})))
+        ),
+    ],
+)
+@pytest.mark.parametrize("style", ["shaded", "both", "footing"])
+def test_what_cannot_be_seen_draws_something_all_the_same(scene, style):
+    assert picture(scene, Look(style=style, size=(200, 120))).size == (200, 120)
+
+
+def test_cards_and_sheets_say_what_there_is():
+    scene = Levels(chain="50").apply(
+        scene_of(Node("steps", content=stairs(4)), Node("box", content=plank((0, 0, 0), (1, 1, 1))))
+    )
+    cards = cards_of(Collision(shape="box").apply(scene), BARE)
+    assert [card.title for card in cards] == ["steps", "box"]
+    assert cards[1].lines[:2] == ("1 m x 1 m x 1 m", "12 triangles, 1 slot") and "1 collision mesh" in cards[0].lines[2]
+    steps = level_cards(scene, BARE)
+    assert [card.title for card in steps][:2] == ["steps", "steps_LOD1"] and "moved by" in steps[1].lines[1]
+    page = np.asarray(sheet([*cards, Card("broken.glb", problem="is not sound " * 30)], wide=600, title="3 files"))
+    assert page.shape[1] == 600 and (np.abs(page.astype(int) - rgb(PLUM)) < 30).all(axis=-1).sum() > 300
+
+
+def test_the_command_line_draws_files_folders_sides_and_levels(tmp_path, run):
+    (tmp_path / "in").mkdir()
+    zo.write(Levels(chain="50").apply(scene_of(Node("steps", content=stairs(4)))), tmp_path / "in" / "steps.glb")
+    (tmp_path / "in" / "bad.glb").write_bytes(b"glTF")
+    out = tmp_path / "o.png"
+    small = ("--size", "320x200", "-o", out)
+    for words in ((), ("--views", "front,top"), ("--levels",), ("--assets",), ("--style", "uv")):
+        done = run("picture", tmp_path / "in" / "steps.glb", *small, *words)
+        assert done.status == 0 and Image.open(out).width == 320
+    folder = run("picture", tmp_path / "in", *small)
+    assert folder.status == 3 and "2 pictures" in folder.out
+    out.unlink()
+    for words, message in (
+        (("--style", "fancy"), "is not a style"),
+        (("--views", "frnt"), "Did you mean 'front'"),
+        (("--size", "9x9"), "no size of a picture"),
+    ):
+        wrong = run("picture", tmp_path / "in" / "steps.glb", *small, *words)
+        assert wrong.status == 2 and message in wrong.err
+    assert "end in .png" not in run("picture", tmp_path / "in" / "bad.glb", *small).err
+    assert run("picture", tmp_path / "in" / "steps.glb", "-o", tmp_path / "o.jpg").status == 2
+    assert not out.exists()
