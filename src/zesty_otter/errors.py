@@ -3,6 +3,7 @@
     ZestyOtterError            root: catch this to catch them all
     ├── UsageError             an argument or setting makes no sense          (exit status 2)
     │   └── UnknownUnitError   a length is needed but the file names no unit  (exit status 2)
+    ├── FindingsError          a check says no                                (exit status 1)
     ├── InputError             a file could not be read                       (exit status 3)
     │   └── ModelError         arrays do not make a valid mesh, node or scene (exit status 3)
     └── OutputError            a file could not be written                    (exit status 4)
@@ -70,6 +71,12 @@ class UsageError(ZestyOtterError):
 
 class UnknownUnitError(UsageError):
     """A length in metres is needed, but the source names no unit and none was given."""
+
+
+class FindingsError(ZestyOtterError):
+    """A check found what must not be."""
+
+    exit_status = 1
 
 
 class InputError(ZestyOtterError):

@@ -25,10 +25,11 @@ _ROUND = 1e-5  # of the size, within which a mesh counts as convex
 class CollisionFacts:
     """The collision of one asset. Lengths are in metres, places in the scene's own axes and metres.
 
-    ``parts`` are its meshes, ``corners`` the points of the largest. ``floats`` and ``sinks`` are the most that feet
-    are off the surface, ``off_95`` what they are not off by more in 95 of 100 places, ``falls`` the share of places
-    where nothing holds them, ``worst_at`` the worst of all. ``sideways`` is how far upright sides stand out,
-    ``blocked`` the radius of the largest ball of open space that is solid for collision.
+    ``shape`` is ``own`` for what an artist made; ``parts`` are its meshes, ``corners`` the points of the largest.
+    ``floats`` and ``sinks`` are the most that feet are off the surface, ``off_95`` what they are not off by more in 95
+    of 100 places, ``falls`` the share of places where nothing holds them, ``worst_at`` the worst of all. ``sideways``
+    is how far upright sides stand out, ``blocked`` the radius of the largest ball of open space that is solid for
+    collision.
     """
 
     asset: str
@@ -117,7 +118,7 @@ def _facts(
     shape = str(solid[0].node.properties.get("shape", ""))
     return CollisionFacts(
         name,
-        shape or ("hull" if convex and len(solid) == 1 else "parts" if convex else "surface"),
+        shape or "own",
         len(solid),
         max(int(mesh.point_used.sum()) for mesh in meshes),
         sum(mesh.triangle_count for mesh in meshes),

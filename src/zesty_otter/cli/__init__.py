@@ -10,7 +10,7 @@ from typing import Any
 import typer
 
 from zesty_otter import __version__
-from zesty_otter.cli import convert, demo, formats, picture, run, steps, survey, targets
+from zesty_otter.cli import check, convert, demo, formats, picture, run, steps, survey, targets
 from zesty_otter.cli.console import messages
 from zesty_otter.errors import ZestyOtterError
 
@@ -31,6 +31,7 @@ app.command("demo")(demo.command)
 app.command("survey")(survey.command)
 app.command("convert")(convert.command)
 app.command("run")(run.command)
+app.command("check")(check.command)
 app.command("picture")(picture.command)
 app.command("steps")(steps.command)
 app.command("targets")(targets.command)

@@ -10,7 +10,7 @@ from rich.markup import escape
 from zesty_otter import targets
 from zesty_otter.cli import console
 from zesty_otter.cli.console import results
-from zesty_otter.model import format_unit
+from zesty_otter.model import format_length, format_unit
 from zesty_otter.targets import Target
 
 
@@ -48,7 +48,9 @@ def _document(target: Target) -> dict[str, Any]:
 
 def _show(target: Target) -> None:
     """Everything a target says, in words; what it does not limit is not listed."""
-    limits = {key: value for key, value in target.limits.model_dump().items() if value not in (None, ())}
+    limits = {
+        key: value for key, value in target.limits.model_dump().items() if value not in (None, ()) and key != "footing"
+    }
     required = {key: value for key, value in target.require.model_dump().items() if value}
     rows = [
         ("space", f"{target.frame.axes}, {format_unit(target.space.unit)}, {_hand(target)}-handed"),
@@ -56,6 +58,7 @@ def _show(target: Target) -> None:
         ("names", "\n".join(f"{role}: {escape(template)}" for role, template in target.names.items())),
         ("longest name", f"{target.longest_name} characters"),
         ("limits", "\n".join(f"{_words(key)}: {_value(value)}" for key, value in limits.items()) or "none"),
+        ("footing", f"off by {format_length(target.limits.footing)} at most"),
         ("must have", "\n".join(_words(key) if v is True else f"{_words(key)}: {v}" for key, v in required.items())),
         ("left out", ", ".join(target.drop)),
         ("levels", "in one file" if target.levels.files == "together" else "a file each"),

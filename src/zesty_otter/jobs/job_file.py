@@ -120,6 +120,11 @@ class Output(Settings):
     drop: Words = Field(("kind:light", "kind:camera"), description="Words that choose the nodes to leave out.")
     common: Words = Field((), description="Words that choose nodes which go into every file.")
     quantized: bool = Field(False, description="For glTF: positions in 16 bits, normals in 8, UVs in 16.")
+    check: Literal["limits", "all", "stop"] = Field(
+        "limits",
+        description="What is checked where there is a target: its limits, everything, or everything, and what breaks a"
+        " rule that is an error is not written.",
+    )
     steps: tuple[AnyStep, ...] = Field((), description="Steps for this output only, after those of the job.")
     on_existing: OnExisting | None = Field(None, description="replace, keep or number; that of the job when absent.")
 

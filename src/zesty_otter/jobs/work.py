@@ -10,17 +10,19 @@ from pathlib import Path
 
 from zesty_otter import formats
 from zesty_otter.audit.budget import over_budget
+from zesty_otter.audit.checks import check
 from zesty_otter.audit.facts import FileFacts
 from zesty_otter.audit.findings import Finding
-from zesty_otter.errors import InputError, UnknownUnitError, ZestyOtterError
+from zesty_otter.errors import FindingsError, InputError, UnknownUnitError, ZestyOtterError
 from zesty_otter.formats import format_of
 from zesty_otter.formats.files import inputs_of
 from zesty_otter.jobs.assemble import ReadPart, assembled
 from zesty_otter.jobs.delivery import stage
 from zesty_otter.jobs.plan import Part, PlannedOutput, Task
 from zesty_otter.jobs.split import Piece, at_origin, has_mesh, joined, levels_apart, split
-from zesty_otter.model import Note, Scene
+from zesty_otter.model import Note, Scene, count_of
 from zesty_otter.steps import Divide, Reframe, Roles, apply
+from zesty_otter.targets import Target
 
 _BLOCK = 1 << 20
 
@@ -104,7 +106,7 @@ def _work(task: Task, staging: Path | None) -> Done:
             notes.append(Note("lost", text, "job", task.name))
         for number, piece in enumerate(pieces, 1):
             if output.target is not None:
-                findings += over_budget(piece.scene, output.target)
+                findings += _checked(piece, output, output.target)
             parts = levels_apart(piece, output.target) if output.target is not None else [piece]
             for part, path in [(one, path) for one in parts for path in _paths(task, output, one, number, notes)]:
                 if staging is None:
@@ -118,6 +120,21 @@ def _work(task: Task, staging: Path | None) -> Done:
                 notes += [replace(note, **about) for note in written]
                 made.append(Made(output.name, path, files, arrival.facts, arrival.problems))
     return Done(tuple(made), tuple(_inputs(scene)), tuple(notes), tuple(dict.fromkeys(findings)))
+
+
+def _checked(piece: Piece, output: PlannedOutput, target: Target) -> list[Finding]:
+    """What a target objects to, as much of it as an output asks for; an error where that stops it."""
+    if output.settings.check == "limits":
+        return over_budget(piece.scene, target)
+    found = check(piece.scene, target)
+    errors = [one for one in found if one.severity == "error"]
+    if errors and output.settings.check == "stop":
+        raise FindingsError(
+            f"is not written: {count_of(len(errors), 'error')}, {errors[0]}.",
+            place=f"output {output.name}",
+            remedy="`zesty-otter check` shows all of them.",
+        )
+    return found
 
 
 def prepare(scene: Scene, output: PlannedOutput) -> Scene:

@@ -10,7 +10,7 @@ from pydantic import AfterValidator, BeforeValidator, Field, field_validator
 
 from zesty_otter._settings import Settings, as_value, read_settings
 from zesty_otter.errors import UsageError, closest
-from zesty_otter.model import ROLES, Frame, format_unit, parse_axes, parse_unit
+from zesty_otter.model import ROLES, Frame, format_unit, parse_axes, parse_length, parse_unit
 
 
 def _spelled(unit: float | str) -> str:
@@ -22,6 +22,10 @@ Axes = Annotated[str, AfterValidator(as_value(lambda axes: " ".join(parse_axes(a
 
 Unit = Annotated[float | str, BeforeValidator(as_value(_spelled))]
 """A unit's name or its length in metres."""
+
+
+Length = Annotated[float, BeforeValidator(as_value(parse_length))]
+"""A length in metres; also written with a unit."""
 
 
 class Space(Settings):
@@ -40,6 +44,7 @@ class Limits(Settings):
     slots: int | None = Field(None, ge=1, description="Material slots of one mesh.")
     texture_size: int | None = Field(None, ge=1, description="Pixels along a side of a texture.")
     hull_vertices: int | None = Field(None, ge=4, description="Vertices of one convex collision part.")
+    footing: Length = Field(0.02, gt=0, description="The most that feet may float above or sink into what is seen.")
     index_bits: Literal[16, 32] | None = Field(None, description="Width of indices; 16 cuts larger meshes.")
 
 
@@ -83,6 +88,9 @@ class Target(Settings):
     levels: LevelRules = Field(default_factory=LevelRules, description="How levels of detail are meant.")
     require: Required = Field(default_factory=Required, description="What must be there.")
     textures: TextureRules = Field(default_factory=TextureRules, description="How textures are meant.")
+    severities: dict[str, Literal["error", "warning", "off"]] = Field(
+        default_factory=dict, description="How bad it is to break a rule, where that is not as usual."
+    )
     triangulate: bool = Field(True, description="Whether it wants triangles only.")
     tangents: Literal["none", "normal-mapped", "all"] = Field("none", description="Which meshes need tangents.")
 
