@@ -1,0 +1,234 @@
+"""What differs between two scenes, whatever frames they are in."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.geometry.distance import Surface, sampled
+from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.model import Material, Mesh, Scene
+from zesty_otter.steps import Reframe, Roles
+
+_ALIKE = 0.05  # share of the size that bounds may differ by for nodes to be the same one
+_PLACES = 20_000  # to measure at, on each of two meshes
+
+Triple = tuple[float, float, float]
+
+
+@dataclass(frozen=True)
+class Differs:
+    """A node that is in both: what of it changed.
+
+    Lengths are in metres, or in units where neither file knows its unit. ``moved`` is the farthest that any place of
+    one surface is from the other, ``moved_mean`` the average, ``moved_at`` where, in the axes of the first scene.
+    ``changes`` are in words: slots, UV sets, counts, role.
+    """
+
+    node: str
+    renamed: str
+    moved: float
+    moved_mean: float
+    moved_at: Triple | None
+    size_before: Triple
+    size_after: Triple
+    triangles_before: int
+    triangles_after: int
+    changes: tuple[str, ...]
+
+    @property
+    def same(self) -> bool:
+        """Whether nothing but rounding differs."""
+        return not self.renamed and not self.changes and self.moved <= 1e-6 * max(*self.size_before, 1e-9)
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """Two scenes side by side. ``unit_known`` says that lengths are metres."""
+
+    added: tuple[str, ...]
+    removed: tuple[str, ...]
+    nodes: tuple[Differs, ...]
+    materials: tuple[str, ...]
+    unit_known: bool
+
+    @property
+    def moved(self) -> float:
+        """The farthest that any surface moved."""
+        return max((one.moved for one in self.nodes), default=0.0)
+
+    def within(self, tolerance: float) -> bool:
+        """Whether nothing was added, removed or changed, and no surface moved farther than that."""
+        changed = self.added or self.removed or self.materials
+        return not changed and all(one.moved <= tolerance and not one.changes for one in self.nodes)
+
+    def as_dict(self) -> dict[str, Any]:
+        """Plain data for JSON."""
+        return {**asdict(self), "moved": self.moved}
+
+
+@dataclass(frozen=True, eq=False)
+class _Shown:
+    """A node with a mesh: where it is, and its triangles in the frame both scenes share."""
+
+    path: tuple[str, ...]
+    role: str
+    mesh: Mesh
+    points: NDArray[np.float64]
+
+    @property
+    def name(self) -> str:
+        return self.path[-1]
+
+    @property
+    def box(self) -> NDArray[np.float64]:
+        used = self.points[self.mesh.point_used]
+        return np.stack([used.min(axis=0), used.max(axis=0)])
+
+
+def compare(before: Scene, after: Scene) -> Comparison:
+    """Compare two scenes, read from any formats.
+
+    Both are brought into the axes of the first and into metres where both know their unit. Nodes are matched by path,
+    then by name, then by their bounds.
+    """
+    known = before.frame.unit is not None and after.frame.unit is not None
+    unit = "m" if known else None
+    axes = " ".join(before.frame.axes)
+    one, other = (Roles().apply(Reframe(axes=axes, unit=unit).apply(scene)) for scene in (before, after))
+    old, new = _shown(one), _shown(other)
+    pairs = _matched(old, new)
+    matched_old, matched_new = {id(a) for a, _ in pairs}, {id(b) for _, b in pairs}
+    return Comparison(
+        tuple(b.name for b in new if id(b) not in matched_new),
+        tuple(a.name for a in old if id(a) not in matched_old),
+        tuple(_differs(a, b) for a, b in pairs),
+        tuple(_materials(one.materials, other.materials)),
+        known,
+    )
+
+
+def _shown(scene: Scene) -> list[_Shown]:
+    return [
+        _Shown(placed.path, placed.node.role, mesh, mesh.points @ placed.world[:3, :3].T + placed.world[:3, 3])
+        for placed, mesh in scene.placed_meshes()
+        if mesh.face_count
+    ]
+
+
+def _matched(old: list[_Shown], new: list[_Shown]) -> list[tuple[_Shown, _Shown]]:
+    """Nodes that are the same one: by path, else by name, else by bounds; in the order of the first."""
+    pairs: dict[int, _Shown] = {}
+    free = list(new)
+    for key in (_by_path, _by_name):
+        waiting: dict[Any, list[_Shown]] = {}
+        for one in free:
+            waiting.setdefault(key(one), []).append(one)
+        for n, one in enumerate(old):
+            if n not in pairs and waiting.get(key(one)):
+                pairs[n] = waiting[key(one)].pop(0)
+        taken = {id(one) for one in pairs.values()}
+        free = [one for one in free if id(one) not in taken]
+    for n, one in enumerate(old):
+        if n not in pairs and free:
+            nearest = min(free, key=lambda other, one=one: _apart(one, other))  # type: ignore[misc]
+            if _apart(one, nearest) < _ALIKE:
+                pairs[n] = nearest
+                free.remove(nearest)
+    return [(old[n], pairs[n]) for n in sorted(pairs)]
+
+
+def _by_path(one: _Shown) -> Any:
+    return one.path
+
+
+def _by_name(one: _Shown) -> Any:
+    return one.name.lower()
+
+
+def _apart(a: _Shown, b: _Shown) -> float:
+    """How much the bounds of two nodes differ, as a share of their size; infinite for different roles."""
+    if a.role != b.role:
+        return float("inf")
+    size = max(float(np.ptp(a.box, axis=0).max()), float(np.ptp(b.box, axis=0).max())) or 1.0
+    return float(np.abs(a.box - b.box).max()) / size
+
+
+def _differs(a: _Shown, b: _Shown) -> Differs:
+    moved, mean, at = _moved(a, b)
+    changes = []
+    for what, left, right in (
+        ("role", a.role, b.role),
+        ("points", int(a.mesh.point_used.sum()), int(b.mesh.point_used.sum())),
+        ("triangles", a.mesh.triangle_count, b.mesh.triangle_count),
+        ("UV sets", len(a.mesh.uv_sets), len(b.mesh.uv_sets)),
+        ("slots", _slots(a.mesh), _slots(b.mesh)),
+    ):
+        # Formats split points at seams; that alone is no change.
+        if left != right and not (what == "points" and a.mesh.triangle_count == b.mesh.triangle_count):
+            changes.append(f"{what}: {left} became {right}")
+    return Differs(
+        a.name,
+        b.name if b.name != a.name else "",
+        moved,
+        mean,
+        at,
+        _sides(a),
+        _sides(b),
+        a.mesh.triangle_count,
+        b.mesh.triangle_count,
+        tuple(changes),
+    )
+
+
+def _moved(a: _Shown, b: _Shown) -> tuple[float, float, Triple | None]:
+    """How far two surfaces are from each other, at most and on average, and where it is most."""
+    one, other = _triangles(a), _triangles(b)
+    if a.points.shape == b.points.shape and np.array_equal(a.points, b.points) and np.array_equal(one, other):
+        return 0.0, 0.0, None
+    here, there = sampled(a.points, one, _PLACES).position, sampled(b.points, other, _PLACES).position
+    away = np.concatenate([Surface(b.points, other).nearest(here)[0], Surface(a.points, one).nearest(there)[0]])
+    worst = np.concatenate([here, there])[int(np.argmax(away))]
+    return float(away.max()), float(away.mean()), (float(worst[0]), float(worst[1]), float(worst[2]))
+
+
+def _triangles(one: _Shown) -> NDArray[np.int32]:
+    corners, _ = triangulate(one.mesh.points, one.mesh.face_start, one.mesh.corner_point)
+    return np.asarray(one.mesh.corner_point[corners], np.int32)
+
+
+def _slots(mesh: Mesh) -> str:
+    return ", ".join(slot.name for slot in mesh.slots if slot) or "none"
+
+
+def _sides(one: _Shown) -> Triple:
+    x, y, z = one.box[1] - one.box[0]
+    return float(x), float(y), float(z)
+
+
+def _materials(old: Iterable[Material], new: Iterable[Material]) -> list[str]:
+    """What changed in materials of one name, and which are gone or new, in words."""
+    before, after = {one.name: one for one in old}, {one.name: one for one in new}
+    said = [f"{name} is gone" for name in before if name not in after]
+    said += [f"{name} is new" for name in after if name not in before]
+    for name in before.keys() & after.keys():
+        a, b = before[name], after[name]
+        parts = [
+            what
+            for what, left, right in (
+                ("base colour", np.round(a.base_color, 3).tolist(), np.round(b.base_color, 3).tolist()),
+                ("alpha", a.alpha_mode, b.alpha_mode),
+                ("sides", a.two_sided, b.two_sided),
+                ("metallic", round(a.metallic, 3), round(b.metallic, 3)),
+                ("roughness", round(a.roughness, 3), round(b.roughness, 3)),
+                ("textures", sorted(a.textures), sorted(b.textures)),
+            )
+            if left != right
+        ]
+        if parts:
+            said.append(f"{name}: {', '.join(parts)} changed")
+    return sorted(said)

@@ -1,0 +1,69 @@
+"""`zesty-otter compare`: what differs between two files."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.markup import escape
+
+from zesty_otter import formats
+from zesty_otter.cli import console
+from zesty_otter.cli.console import results
+from zesty_otter.model import format_length, parse_length
+
+
+def command(
+    before: Annotated[Path, typer.Argument(metavar="A", help="The file as it was.", show_default=False)],
+    after: Annotated[Path, typer.Argument(metavar="B", help="The file as it is.", show_default=False)],
+    tolerance: Annotated[
+        str, typer.Option("--tolerance", metavar="LENGTH", help="How far surfaces may have moved.")
+    ] = "0.01mm",
+    unit: Annotated[str | None, typer.Option("--unit", metavar="UNIT", help="Unit of files that do not say.")] = None,
+    axes: Annotated[str | None, typer.Option("--axes", metavar="'X Y Z'", help="Axes of the first file.")] = None,
+    axes_b: Annotated[str | None, typer.Option("--axes-b", metavar="'X Y Z'", help="Axes of the second file.")] = None,
+    json: console.Json = False,
+    quiet: console.Quiet = False,
+) -> int:
+    """Say what differs between two files of any formats; exit status 1 when something does."""
+    from zesty_otter.audit.comparison import compare
+
+    allowed = parse_length(tolerance)
+    with console.progress("Comparing", quiet=quiet or json) as progress:
+        scenes = []
+        for n, (path, own) in enumerate(((before, axes), (after, axes_b))):
+            scene = formats.read(path, None, own)
+            scenes.append(scene if scene.frame.unit or unit is None else formats.read(path, unit, own))
+            progress((n + 1) / 3)
+        found = compare(*scenes)
+    alike = found.within(allowed)
+    if json:
+        console.print_json({"before": str(before), "after": str(after), "within": alike, **found.as_dict()})
+        return 0 if alike else 1
+    verdict = "[done]no difference[/]" if alike else "[problem]differ[/]"
+    results.print(f"[title]{escape(before.name)} and {escape(after.name)}[/]: {verdict}")
+
+    def length(value: float) -> str:
+        if value < 1e-9:
+            return "0"
+        return format_length(float(f"{value:.3g}")) if found.unit_known else f"{value:.4g} units"
+
+    changed = [one for one in found.nodes if not one.same]
+    if changed:
+        made = console.table("node", "moved by", "mostly", "at", "size", "what else", numbers=("moved by", "mostly"))
+        for one in changed:
+            name = escape(one.node) + (f" → {escape(one.renamed)}" if one.renamed else "")
+            at = "" if one.moved_at is None else ", ".join(f"{v:.3g}" for v in one.moved_at)
+            sizes = [" × ".join(length(side) for side in size) for size in (one.size_before, one.size_after)]
+            size = sizes[0] if sizes[0] == sizes[1] else f"{sizes[0]} → {sizes[1]}"
+            made.add_row(name, length(one.moved), length(one.moved_mean), at, size, escape("; ".join(one.changes)))
+        results.print(made)
+    for words, names in (("only in the first", found.removed), ("only in the second", found.added)):
+        if names:
+            results.print(f"[guess]{words}[/]: {escape(', '.join(names))}")
+    if found.materials:
+        results.print(f"[guess]materials[/]: {escape('; '.join(found.materials))}")
+    if not found.unit_known:
+        console.messages.print("[guess]assumed[/] lengths are in units, as not both files know theirs; --unit says it")
+    return 0 if alike else 1

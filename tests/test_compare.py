@@ -1,0 +1,87 @@
+"""Comparison of two scenes: what is the same is the same in any frame, what differs is found and measured."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+import zesty_otter as zo
+from build import moved, scene_of
+from test_collision import plank, stairs
+from zesty_otter.audit.comparison import compare
+from zesty_otter.model import Frame, Material, Node, Scene
+from zesty_otter.steps import Reframe, Triangulate
+
+
+def yard() -> Scene:
+    steps = stairs(3).replace(slots=(Material("stone"),))
+    return scene_of(Node("steps", moved(1, 0, 0), content=steps), Node("crate", content=plank((0, 0, 0), (1, 1, 1))))
+
+
+@pytest.mark.parametrize("axes", ["right forward up", "forward right up", "left up back"])
+def test_a_scene_in_another_frame_and_format_is_the_same(axes, tmp_path):
+    scene = yard()
+    found = compare(scene, Reframe(axes=axes, unit="cm").apply(scene))
+    assert found.within(1e-9) and found.unit_known and found.moved < 1e-12
+    zo.write(scene, tmp_path / "a.glb")
+    back = compare(zo.apply(scene, Triangulate()), zo.read(tmp_path / "a.glb"))
+    assert not (back.added or back.removed) and back.moved < 1e-6 and not any(one.changes for one in back.nodes)
+
+
+def test_what_moved_is_measured_with_its_place():
+    scene = yard()
+    points = scene.roots[1].mesh.points.copy()
+    corner = int(np.argmax(points.sum(axis=1)))
+    points[corner] += 0.3
+    dented = replace(
+        scene, roots=(scene.roots[0], replace(scene.roots[1], content=scene.roots[1].mesh.replace(points=points)))
+    )
+    (one,) = [one for one in compare(scene, dented).nodes if not one.same]
+    assert one.node == "crate" and one.moved == pytest.approx(0.3 * 3**0.5)
+    assert one.moved_at == pytest.approx((1.3, 1.3, 1.3)) and one.moved_mean < 0.2
+    assert one.size_after == pytest.approx((1.3, 1.3, 1.3)) and one.changes == ()
+
+
+def test_what_is_new_gone_renamed_and_changed_is_told():
+    before = yard()
+    after = scene_of(
+        Node("stairs", moved(1, 0, 0), content=before.roots[0].mesh.replace(slots=(Material("wood"),))),
+        Node("CRATE", content=before.roots[1].mesh.take_faces(np.arange(5))),
+        Node("lamp", moved(9, 9, 9), content=plank((0, 0, 0), (1, 2, 1))),
+    )
+    found = compare(before, after)
+    assert (found.added, found.removed) == (("lamp",), ())
+    told = {one.node: (one.renamed, one.changes) for one in found.nodes}
+    assert told["steps"] == ("stairs", ("slots: stone became wood",))
+    assert told["crate"] == ("CRATE", ("triangles: 12 became 10",))
+    assert found.materials == ("stone is gone", "wood is new") and not found.within(1.0)
+    painted = replace(before.roots[0], content=before.roots[0].mesh.replace(slots=(Material("stone", metallic=1.0),)))
+    assert compare(before, scene_of(painted, before.roots[1])).materials == ("stone: metallic changed",)
+
+
+def test_files_without_a_unit_are_compared_in_units():
+    scene = Scene((Node("a", content=plank((0, 0, 0), (1, 1, 1))),), Frame("left up forward"))
+    found = compare(scene, Scene((Node("a", content=plank((0, 0, 0), (1, 1, 2))),), Frame("left up forward", "cm")))
+    assert not found.unit_known and found.moved == pytest.approx(1)
+
+
+def test_empty_scenes_are_the_same():
+    empty = Scene((), Frame("left up forward", "m"))
+    assert compare(empty, empty).within(0) and compare(empty, yard()).added == ("steps", "crate")
+
+
+def test_the_command_line_tells_what_differs(tmp_path, run):
+    zo.write(yard(), tmp_path / "a.glb")
+    zo.write(Reframe(axes="right forward up", unit="cm").apply(yard()), tmp_path / "b.usda")
+    zo.write(zo.apply(yard(), zo.steps.Scale(factor=1.01)), tmp_path / "c.glb")
+    same = run("compare", tmp_path / "a.glb", tmp_path / "b.usda")
+    assert same.status == 0 and "no difference" in same.out
+    other = run("compare", tmp_path / "a.glb", tmp_path / "c.glb", "--json")
+    document = json.loads(other.out)
+    assert other.status == 1 and document["moved"] == pytest.approx(0.019, abs=0.003) and not document["within"]
+    assert run("compare", tmp_path / "a.glb", tmp_path / "c.glb", "--tolerance", "3cm").status == 0
+    assert run("compare", tmp_path / "a.glb", tmp_path / "none.glb").status == 3
+    assert run("compare", tmp_path / "a.glb", tmp_path / "c.glb", "--tolerance", "far").status == 2
