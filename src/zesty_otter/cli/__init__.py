@@ -10,7 +10,7 @@ from typing import Any
 import typer
 
 from zesty_otter import __version__
-from zesty_otter.cli import check, compare, convert, demo, formats, picture, run, steps, survey, targets
+from zesty_otter.cli import check, compare, convert, demo, formats, picture, rehearse, run, steps, survey, targets
 from zesty_otter.cli.console import messages
 from zesty_otter.errors import ZestyOtterError
 
@@ -32,6 +32,7 @@ app.command("survey")(survey.command)
 app.command("convert")(convert.command)
 app.command("run")(run.command)
 app.command("check")(check.command)
+app.command("rehearse")(rehearse.command)
 app.command("compare")(compare.command)
 app.command("picture")(picture.command)
 app.command("steps")(steps.command)
