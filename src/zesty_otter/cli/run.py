@@ -164,6 +164,8 @@ def show(result: JobResult, *, dry_run: bool, verbose: bool, quiet: bool) -> Non
             messages.print(f"[guess]remark[/] {escape(remark)}", soft_wrap=True)
         console.print_notes([note for asset in everything for note in asset.notes], verbose=verbose, quiet=quiet)
     results.print(f"\n{_summary(result, dry_run=dry_run)}", soft_wrap=True)
+    if result.report is not None:
+        results.print(f"look at it: {escape(str(result.report))}", soft_wrap=True)
 
 
 def _add_rows(made: Any, asset: AssetResult, *, dry_run: bool) -> None:
@@ -224,4 +226,5 @@ def document(result: JobResult) -> dict[str, Any]:
         "assets": [plain(asset) for asset in result.assets],
         "overview": plain(result.overview) if result.overview else None,
         "remarks": list(result.remarks),
+        "report": None if result.report is None else str(result.report),
     }

@@ -476,8 +476,21 @@ formats = "obj"
 folder = "joined"
 meshes = "joined"
 
+# With levels of detail, collision and a mesh for the shadow, checked against everything the target expects.
+[[outputs]]
+name = "finished"
+target = "m-left-up-forward"
+folder = "finished"
+check = "all"
+steps = [
+    "levels chain='50 25'",
+    "collision rules=[{shape='surface', nodes='hull*'}, {shape='none', nodes='net'}]",
+    "shadow inward=1cm",
+]
+
 # Everything in rows, to look over.
 [lay_out]
 file = "overview.glb"
+of = "engine"
 gap = "1m"
 """

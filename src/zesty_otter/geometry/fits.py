@@ -278,7 +278,7 @@ def _best_axis(
 
     corners = outermost(points)
     centred = corners - corners.mean(axis=0)
-    tries = [*np.eye(3), *np.linalg.svd(centred, full_matrices=True)[2], *smallest_box(corners)[1]]
+    tries = [*np.eye(3), *np.linalg.svd(centred, full_matrices=True)[2]]
     found = sorted(tries, key=lambda axis: around(corners, axis)[0])
 
     def turned(axis: NDArray[np.float64], by: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -152,6 +152,7 @@ class Job(Settings):
     steps: tuple[AnyStep, ...] = Field((), description="What to do to every source, in order.")
     outputs: tuple[Output, ...] = Field((), description="What to write.")
     settings: dict[str, Output] = Field(default_factory=dict, description="Saved settings of outputs, by name.")
+    report: bool = Field(True, description="Write report.html, a page with pictures of everything the job made.")
     lay_out: LayOut | None = Field(None, description="One more output: everything in rows.")
 
 

@@ -110,6 +110,7 @@ class Plan:
     problems: tuple[tuple[str, ZestyOtterError], ...]
     lay_out: LayOut | None
     lay_out_of: PlannedOutput | None
+    report: bool = True
 
 
 def plan(job: Job, *, name: str = "job", home: Path | None = None, only: str | None = None) -> Plan:
@@ -145,7 +146,7 @@ def plan(job: Job, *, name: str = "job", home: Path | None = None, only: str | N
     _refuse_clashes(tasks)
     lay_out_of = _named_output(outputs, job.lay_out.of) if job.lay_out else None
     return Plan(
-        job.title, name, Path(job.folder), tasks, tuple(problems), job.lay_out, lay_out_of
+        job.title, name, Path(job.folder), tasks, tuple(problems), job.lay_out, lay_out_of, job.report
     )  # fmt: skip
 
 

@@ -23,7 +23,7 @@ from zesty_otter import formats
 from zesty_otter.audit.findings import Finding
 from zesty_otter.errors import InputError, OutputError, UsageError, ZestyOtterError
 from zesty_otter.formats.files import save
-from zesty_otter.jobs import job_file, record
+from zesty_otter.jobs import job_file, record, report
 from zesty_otter.jobs.delivery import deliver
 from zesty_otter.jobs.job_file import Job
 from zesty_otter.jobs.lay_out import in_rows
@@ -72,13 +72,15 @@ class AssetResult:
 
 @dataclass(frozen=True)
 class JobResult:
-    """What became of a job: its assets in order, the scene they were laid out in, and remarks on the whole."""
+    """What became of a job: its assets in order, the scene they were laid out in, remarks on the whole, and the
+    page that shows all of it."""
 
     title: str
     folder: Path
     assets: tuple[AssetResult, ...]
     overview: AssetResult | None = None
     remarks: tuple[str, ...] = ()
+    report: Path | None = None
 
     @property
     def status(self) -> int:
@@ -207,7 +209,16 @@ class _Run:
             self._sweep()
             with contextlib.suppress(OSError):
                 self.folder.rmdir()  # only succeeds when nothing was put there
-        return self._job_result(overview)
+        return self._reported(self._job_result(overview))
+
+    def _reported(self, result: JobResult) -> JobResult:
+        """The result with its page, which is made anew when anything was."""
+        path = self.folder / report.NAME
+        if not self.plan.report or not any(asset.files for asset in result.assets):
+            return result
+        if not path.exists() or any(asset.state in ("written", "failed") for asset in result.assets):
+            report.write_report(result, self.plan.tasks)
+        return replace(result, report=path)
 
     def _job_result(self, overview: AssetResult | None) -> JobResult:
         failed = [AssetResult(name, "failed", error=error) for name, error in self.plan.problems]

@@ -31,7 +31,7 @@ Shape = Literal[
     "auto", "none", "box", "turned-box", "cut-box", "sphere", "capsule", "cylinder", "hull", "parts", "surface"
 ]
 
-_AUTO: tuple[Shape, ...] = ("box", "turned-box", "capsule", "sphere", "hull", "parts", "surface")
+_CONVEX: tuple[Shape, ...] = ("box", "turned-box", "capsule", "sphere", "hull", "parts", "surface")
 
 
 class Rule(Settings):
@@ -194,9 +194,14 @@ class Collision(Step):
         else:
             triangles = _closed_at_foot(points, triangles, up, found)
         solid = Solid(points, triangles)
-        tries = _AUTO if shape == "auto" else (shape,)
+        tries: tuple[Shape, ...] = (shape,)
         parts: Sequence[Hull] = ()
         refused: list[str] = []
+        if shape == "auto":
+            # Every convex shape around the mesh holds its hull: where that is too far off, all are.
+            off = misfit(solid, convex_hull(used, self._thick), self.tolerance)
+            tries = _CONVEX if off <= self.tolerance else ("parts", "surface")
+            refused += [f"hull {format_length(off)}"] if off > self.tolerance else []
         for one in tries:
             if one == "surface":
                 parts = ()
