@@ -86,7 +86,7 @@ def test_the_demo_says_what_was_wrong_and_mended(run, tmp_path):
         assert f"{piece.file} was wrong {' '.join(piece.wrong[0].split())}" in text
         assert (tmp_path / "yard" / "ready" / "engine" / piece.out).exists()
         assert (tmp_path / "yard" / "ready" / "joined" / piece.out.replace(".glb", ".obj")).exists()
-    assert text.count("as meant") == 2 * len(PIECES) + 1
+    assert text.count("as meant") == 3 * len(PIECES) + 1
     assert "12 m from the origin" in text
     blocked = run("demo", tmp_path / "yard" / "ready" / "engine" / PIECES[0].out)
     assert blocked.status == 4

@@ -186,3 +186,33 @@ def test_the_command_line_draws_files_folders_sides_and_levels(tmp_path, run):
     assert "end in .png" not in run("picture", tmp_path / "in" / "bad.glb", *small).err
     assert run("picture", tmp_path / "in" / "steps.glb", "-o", tmp_path / "o.jpg").status == 2
     assert not out.exists()
+
+
+def test_a_job_writes_one_page_with_all_of_it(tmp_path, run):
+    """Everything is in the page: pictures as data, no link outward, names as text and not as markup."""
+    zo.write(scene_of(Node("steps", content=stairs(3))), tmp_path / "a.glb")
+    (tmp_path / "bad.glb").write_bytes(b"glTF")
+    steps = 'steps = ["levels chain=\'50 25\'", "collision shape=hull"]\ntarget = "m-left-up-forward"\ncheck = "all"\n'
+    job = f'title = "Weir <b>&"\n[[sources]]\nfiles = ["a.glb", "bad.glb"]\n[[outputs]]\n{steps}'
+    (tmp_path / "j.toml").write_text(job)
+    done = run("run", tmp_path / "j.toml")
+    page = (tmp_path / "ready" / "report.html").read_text()
+    assert done.status == 3 and "report.html" in done.out
+    assert "Weir &lt;b&gt;&amp;" in page and "http://" not in page and "https://" not in page and 'src="data:' in page
+    for words in (
+        "a.glb",
+        "bad.glb",
+        "is not sound glTF",
+        "steps_LOD1",
+        "feet float by",
+        "as meant",
+        "footing:",
+        "<svg",
+    ):
+        assert words in page
+    run("run", tmp_path / "j.toml", "--fresh")
+    assert (tmp_path / "ready" / "report.html").read_text() == page
+    (tmp_path / "j.toml").write_text("report = false\n" + job.replace("bad.glb", "a.glb"))
+    (tmp_path / "ready" / "report.html").unlink()
+    run("run", tmp_path / "j.toml", "--fresh")
+    assert not (tmp_path / "ready" / "report.html").exists()

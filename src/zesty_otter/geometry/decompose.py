@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.geometry.distance import Surface, areas, even_directions, sampled
-from zesty_otter.geometry.hulls import Hull, around_with_corners, convex_hull
+from zesty_otter.geometry.hulls import Hull, around_with_corners, convex_hull, tidied
 from zesty_otter.geometry.simplify import simplify
 from zesty_otter.geometry.topology import facing_outward, parts, topology
 
@@ -194,7 +194,7 @@ def decompose(
     hulls = []
     worst = 0.0
     for hull, _ in found:
-        few = around_with_corners(hull, most_corners)
+        few = around_with_corners(tidied(hull, work.tolerance / 50), most_corners)
         worst = max(worst, misfit(work.solid, few, work.tolerance))
         hulls.append(_placed(few, low, size))
     hulls.sort(key=lambda one: (-one.volume, *one.points.mean(axis=0)))

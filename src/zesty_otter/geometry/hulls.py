@@ -133,6 +133,21 @@ def _as_polygons(inner: NDArray[np.float64], found: Any, centre: NDArray[np.floa
     )
 
 
+def tidied(hull: Hull, apart: float) -> Hull:
+    """A hull without corners that lie closer together than that: what files with 32-bit numbers make of them is none.
+
+    It may be smaller by as much.
+    """
+    if apart <= 0:
+        return hull
+    # The outermost of those that fall into one cell stays.
+    middle = hull.points.mean(axis=0)
+    order = np.argsort(-np.linalg.norm(hull.points - middle, axis=1), kind="stable")
+    _, first = np.unique(np.floor((hull.points[order] - middle) / apart), axis=0, return_index=True)
+    kept = hull.points[order[np.sort(first)]]
+    return hull if len(kept) == len(hull.points) or len(kept) < 4 else convex_hull(kept, apart)
+
+
 def around_with_corners(hull: Hull, most: int) -> Hull:
     """A convex solid with at most so many corners that holds a hull, with little more volume.
 

@@ -17,7 +17,7 @@ from zesty_otter._settings import Settings
 from zesty_otter.geometry.decompose import Solid, decompose, misfit
 from zesty_otter.geometry.distance import Surface, areas, sampled
 from zesty_otter.geometry.fits import smallest_box, smallest_capsule, smallest_cylinder, smallest_sphere
-from zesty_otter.geometry.hulls import Hull, around_with_corners, convex_hull, cut_box, within_with_corners
+from zesty_otter.geometry.hulls import Hull, around_with_corners, convex_hull, cut_box, tidied, within_with_corners
 from zesty_otter.geometry.simplify import simplify
 from zesty_otter.geometry.topology import holes, topology
 from zesty_otter.geometry.triangulation import triangulate
@@ -243,7 +243,7 @@ class Collision(Step):
                 most_corners=self.most_corners, thickness=self._thick, progress=progress,
             ).parts  # fmt: skip
         if shape == "hull":
-            hull = convex_hull(used, self._thick)
+            hull = tidied(convex_hull(used, self._thick), 1e-5 * solid.size)
             limited = around_with_corners if self.hulls == "around" else within_with_corners
             return [limited(hull, self.most_corners)]
         if shape == "cut-box":
