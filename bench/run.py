@@ -141,6 +141,8 @@ def ratios() -> Iterator[tuple[str, float, str]]:
     yield "triangulate 500,000 quads", split / sort, "an argsort of their corners"
     yield from _steps_on_a_million_triangles(scene)
     yield from _levels()
+    yield from _solid()
+    yield from _seen()
     yield from _jobs()
 
 
@@ -308,3 +310,50 @@ def main() -> None:
 
 if __name__ == "__main__":
     main()
+
+
+def _solid() -> Iterator[tuple[str, float, str]]:
+    """Hulls, convex parts and footing, beside the hull of the same points."""
+    from scipy.spatial import ConvexHull
+
+    from zesty_otter.geometry.decompose import Solid, decompose
+    from zesty_otter.geometry.footing import Shapes, footing
+    from zesty_otter.geometry.hulls import convex_hull
+
+    cloud = np.random.default_rng(0).standard_normal((100_000, 3))
+    alone = usual(lambda: ConvexHull(cloud), 5)
+    yield "hull of 100,000 points", usual(lambda: convex_hull(cloud), 5) / alone, "Qhull alone (bound 2)"
+    took = {}
+    for side in (71, 224):
+        points, triangles = rough(side)
+        size = float(np.ptp(points, axis=0).max())
+        took[side] = _timed(lambda p=points, t=triangles, s=size: decompose(p, t, 0.02 * s))  # type: ignore[misc]
+    sort = usual(lambda: np.argsort(triangles.ravel()), 5)
+    yield "parts of 100,000 triangles, 2 % off", took[224] / sort, "an argsort of their corners"
+    yield "  against 10,000 triangles", took[224] / took[71] / 10, "growing in proportion (bound 1)"
+    body, shapes = Solid(points, triangles), Shapes([convex_hull(points)])
+    ask = {"headroom": 0.01, "reach": size, "margin": 0.01, "count": 100_000}
+    up = np.array([0.0, 0.0, 1.0])
+    footing(body, shapes, up, **{**ask, "count": 10})  # type: ignore[arg-type]
+    yield "footing at 100,000 places", _timed(lambda: footing(body, shapes, up, **ask)) / sort, "the same"  # type: ignore[arg-type]
+
+
+def _seen() -> Iterator[tuple[str, float, str]]:
+    """A picture and all checks of a million triangles, beside reading them."""
+    from zesty_otter.audit.checks import check
+    from zesty_otter.pictures import Look, picture
+    from zesty_otter.targets import load
+
+    points, triangles = rough(708)
+    mesh = zo.Mesh("ground", points, np.arange(0, triangles.size + 1, 3, dtype=np.int32), triangles.ravel())
+    scene = zo.Scene((zo.Node("ground", content=mesh),), zo.Frame("left forward up", "m"))
+    sort = usual(lambda: np.argsort(triangles.ravel()), 5)
+    picture(scene, Look(size=(64, 64)))
+    yield (
+        "a picture of a million triangles",
+        _timed(lambda: picture(scene, Look())) / sort,
+        "an argsort of their corners",
+    )
+    target = load("m-left-up-forward")
+    fresh = zo.Scene((zo.Node("ground", content=mesh.replace(name="again")),), scene.frame)
+    yield "all checks of them", _timed(lambda: check(fresh, target)) / sort, "the same"

@@ -202,7 +202,7 @@ def test_a_job_writes_one_page_with_all_of_it(tmp_path, run):
     for words in (
         "a.glb",
         "bad.glb",
-        "is not sound glTF",
+        "is cut off in its header",
         "steps_LOD1",
         "feet float by",
         "as meant",
