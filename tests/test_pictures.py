@@ -12,8 +12,9 @@ from PIL import Image
 import zesty_otter as zo
 from build import moved, scene_of
 from test_collision import plank, stairs
+from test_simplify import ball
 from zesty_otter.model import Frame, Layer, Material, Mesh, Node, Scene, Texture, TextureUse
-from zesty_otter.pictures import SIDES, STYLES, Card, Look, cards_of, level_cards, picture, save, sheet
+from zesty_otter.pictures import SIDES, STYLES, Card, Look, cards_of, in_columns, level_cards, picture, save, sheet
 from zesty_otter.pictures.palette import INK, LAMP, PAPER, PLUM, diverging, rgb
 from zesty_otter.steps import Collision, Levels, Reframe
 
@@ -158,8 +159,10 @@ def test_cards_and_sheets_say_what_there_is():
     cards = cards_of(Collision(shape="box").apply(scene), BARE)
     assert [card.title for card in cards] == ["steps", "box"]
     assert cards[1].lines[:2] == ("1 m x 1 m x 1 m", "12 triangles, 1 slot") and "1 collision mesh" in cards[0].lines[2]
-    steps = level_cards(scene, BARE)
-    assert [card.title for card in steps][:2] == ["steps", "steps_LOD1"] and "moved by" in steps[1].lines[1]
+    rows = level_cards(scene, BARE)
+    assert [card.title for card in rows[0]] == ["steps", "steps_LOD1"] and "moved by" in rows[0][1].lines[1]
+    in_rows, columns = in_columns([*rows, [Card("alone")]])
+    assert columns == 2 and [card.title for card in in_rows][-2:] == ["alone", ""]
     page = np.asarray(sheet([*cards, Card("broken.glb", problem="is not sound " * 30)], wide=600, title="3 files"))
     assert page.shape[1] == 600 and (np.abs(page.astype(int) - rgb(PLUM)) < 30).all(axis=-1).sum() > 300
 
@@ -190,7 +193,9 @@ def test_the_command_line_draws_files_folders_sides_and_levels(tmp_path, run):
 
 def test_a_job_writes_one_page_with_all_of_it(tmp_path, run):
     """Everything is in the page: pictures as data, no link outward, names as text and not as markup."""
-    zo.write(scene_of(Node("steps", content=stairs(3))), tmp_path / "a.glb")
+    points, triangles = ball(24, 12)
+    lamp = Mesh("lamp", points, np.arange(0, triangles.size + 1, 3), triangles.ravel())
+    zo.write(scene_of(Node("steps", content=stairs(3)), Node("lamp", moved(3, 1, 0), content=lamp)), tmp_path / "a.glb")
     (tmp_path / "bad.glb").write_bytes(b"glTF")
     steps = 'steps = ["levels chain=\'50 25\'", "collision shape=hull"]\ntarget = "m-left-up-forward"\ncheck = "all"\n'
     job = f'title = "Weir <b>&"\n[[sources]]\nfiles = ["a.glb", "bad.glb"]\n[[outputs]]\n{steps}'

@@ -85,7 +85,7 @@ def drawn(folder: Path) -> None:
     hull = folder / "ladder_hull.glb"
     made = (
         (str(ready / "engine"), "sheet"),
-        (str(folder / "two.glb"), "levels", "--levels", "--style", "both"),
+        (str(folder / "two.glb"), "levels", "--levels", "--style", "wire"),
         (str(hull), "footing", "--style", "footing"),
         (str(ready / "finished" / "lock_gate.glb"), "collision", "--style", "collision"),
     )

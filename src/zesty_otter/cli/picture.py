@@ -50,6 +50,7 @@ def command(
     small = pictures.Look(style=style, view=sides[0], size=(wide // 2, high // 2), figure=False, words=False)
     status = 0
     cards: list[Card] = []
+    rows: list[list[Card]] = []
     image: Image | None = None
     with console.progress("Drawing", quiet=quiet) as progress:
         for n, path in enumerate(paths):
@@ -63,7 +64,7 @@ def command(
                 cards.append(pictures.Card(path.name, problem=str(error).removeprefix(f"{path}: ")))
                 continue
             if levels:
-                cards += pictures.level_cards(scene, small)
+                rows += pictures.level_cards(scene, small)
             elif assets:
                 cards += pictures.cards_of(scene, small)
             elif len(paths) == 1 and len(sides) == 1:
@@ -71,11 +72,17 @@ def command(
             else:
                 cards += [_of_side(scene, path, side, small, len(sides)) for side in sides]
             progress((n + 1) / len(paths))
+    columns = 0
+    if rows:
+        made, columns = pictures.in_columns(rows)
+        cards = [*made, *cards]
     if image is None:
         title = paths[0].name if len(paths) == 1 else count_of(len(paths), "file")
-        image = pictures.sheet(cards, wide=wide, title=title)
+        image = pictures.sheet(cards, wide=wide, title=title, columns=columns)
     save({out.name: [pictures.save(image)]}, out, inputs=paths)
-    results.print(f"[title]{out}[/] {image.width} x {image.height}, {count_of(max(len(cards), 1), 'picture')}")
+    results.print(
+        f"[title]{out}[/] {image.width} x {image.height}, {count_of(max(sum(bool(card.title) for card in cards), 1), 'picture')}"
+    )
     return status
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from PIL import Image, ImageDraw
 
@@ -14,6 +14,8 @@ from zesty_otter.pictures.view import Look, font, picture
 from zesty_otter.steps import Roles
 from zesty_otter.steps.assets import Asset, assets_of
 
+_MOST_COLUMNS = 6
+
 
 @dataclass(frozen=True, eq=False)
 class Card:
@@ -23,7 +25,6 @@ class Card:
     lines: tuple[str, ...] = ()
     image: Image.Image | None = None
     problem: str = ""
-    marks: tuple[str, ...] = field(default=())
 
 
 def cards_of(scene: Scene, look: Look) -> list[Card]:
@@ -67,18 +68,18 @@ def card_of(scene: Scene, look: Look, title: str) -> Card:
     return Card(title, (size if unit else f"{size} units", counts), picture(scene, look))
 
 
-def level_cards(scene: Scene, look: Look) -> list[Card]:
-    """A card for each asset and each of its levels, side by side, with what was measured of it."""
+def level_cards(scene: Scene, look: Look) -> list[list[Card]]:
+    """For each asset a row of cards: itself and its levels, with what was measured of them."""
     scene = Roles().apply(scene)
-    cards = []
+    rows = []
     for asset in assets_of(scene):
         levels = sorted(
             (one for one in asset.rest if one.node.role == "level" and one.node.drawn is not None),
             key=lambda one: int(one.node.properties.get("level", 0)),
         )
-        for one in (*asset.main[:1], *levels):
-            cards.append(_level_card(scene, one, look))
-    return cards or [Card(scene.name, problem="nothing to draw: no faces")]
+        rows.append([_level_card(scene, one, look) for one in (*asset.main[:1], *levels) if one.node.drawn])
+    rows = [row for row in rows if row]
+    return rows or [[Card(scene.name, problem="nothing to draw: no faces")]]
 
 
 def _level_card(scene: Scene, placed: Placed, look: Look) -> Card:
@@ -96,18 +97,28 @@ def columns_for(count: int) -> int:
     return min(count, 2 if count <= 4 else 3 if count <= 9 else 4 if count <= 16 else 6)
 
 
-def sheet(cards: Sequence[Card], *, wide: int = 1280, title: str = "") -> Image.Image:
+def in_columns(rows: Sequence[Sequence[Card]]) -> tuple[list[Card], int]:
+    """Rows of cards one after the other, and how many columns keep each row together."""
+    columns = min(max(map(len, rows)), _MOST_COLUMNS)
+    empty = Card("")
+    return [card for row in rows for card in (*row, *([empty] * (-len(row) % columns)))], columns
+
+
+def sheet(cards: Sequence[Card], *, wide: int = 1280, title: str = "", columns: int = 0) -> Image.Image:
     """All cards on one picture, in rows.
 
     Parameters
     ----------
     cards : sequence of Card
+        One without a title leaves its place free.
+    columns : int
+        How many stand beside each other; as many as suit their number when 0.
     wide : int
         Pixels from side to side.
     title : str
         A line above them.
     """
-    columns = columns_for(len(cards))
+    columns = columns or columns_for(len(cards))
     gap, line = 14, 19
     width = (wide - gap * (columns + 1)) // columns
     high = max((one.image.height * width // one.image.width for one in cards if one.image), default=width * 5 // 8)
@@ -119,6 +130,8 @@ def sheet(cards: Sequence[Card], *, wide: int = 1280, title: str = "") -> Image.
     if title:
         draw.text((gap, 12), title, rgb(INK), font(20))
     for n, card in enumerate(cards):
+        if not card.title:
+            continue
         x, y = gap + n % columns * (width + gap), head + gap + n // columns * (high + below + gap)
         if card.image is not None:
             page.paste(card.image.resize((width, high), Image.Resampling.LANCZOS), (x, y))

@@ -247,8 +247,10 @@ class _Picture:
         if look.style in ("collision", "footing") and self.solid:
             self._collision(camera, depth, out, faint=look.style == "footing")
         bias = 2e-3 * (float(np.ptp(corner[:, 2::4])) or 1.0) if len(corner) else 0.0
+        # Lines that show on dark textures too.
+        ink = PAPER if look.style == "both" else INK
         for kind, color, width, hidden, dash in (
-            ("edge", INK, 1.0, 0.0, 0.0), ("seam", RIVER, 2.2, 0.0, 8.0), ("hard", INK, 2.2, 0.0, 0.0),
+            ("edge", ink, 1.0, 0.0, 0.0), ("seam", RIVER, 2.2, 0.0, 8.0), ("hard", ink, 2.2, 0.0, 0.0),
             ("border", LAMP, 3.4, 0.0, 0.0),
         ):  # fmt: skip
             if kind in self.drawn.lines:
