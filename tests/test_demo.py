@@ -87,6 +87,8 @@ def test_the_demo_says_what_was_wrong_and_mended(run, tmp_path):
         assert (tmp_path / "yard" / "ready" / "engine" / piece.out).exists()
         assert (tmp_path / "yard" / "ready" / "joined" / piece.out.replace(".glb", ".obj")).exists()
     assert text.count("as meant") == 3 * len(PIECES) + 1
+    page = (tmp_path / "yard" / "ready" / "report.html").read_text()
+    assert page.count("<article") == len(PIECES) and "<svg viewBox" in page and "footing: where feet" in page
     assert "12 m from the origin" in text
     blocked = run("demo", tmp_path / "yard" / "ready" / "engine" / PIECES[0].out)
     assert blocked.status == 4

@@ -80,9 +80,8 @@ def command(
         title = paths[0].name if len(paths) == 1 else count_of(len(paths), "file")
         image = pictures.sheet(cards, wide=wide, title=title, columns=columns)
     save({out.name: [pictures.save(image)]}, out, inputs=paths)
-    results.print(
-        f"[title]{out}[/] {image.width} x {image.height}, {count_of(max(sum(bool(card.title) for card in cards), 1), 'picture')}"
-    )
+    drawn = max(sum(bool(card.title) for card in cards), 1)
+    results.print(f"[title]{out}[/] {image.width} x {image.height}, {count_of(drawn, 'picture')}")
     return status
 
 
