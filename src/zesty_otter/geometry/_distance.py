@@ -111,7 +111,7 @@ def nearest(samples, corners, boxes, leaves, stack, distance, triangle, shares):
 
 
 @kernel
-def _enters(boxes, n, x, y, z, dx, dy, dz, reach):
+def enters(boxes, n, x, y, z, dx, dy, dz, reach):
     """Whether a ray meets a box within its reach."""
     near, far = 0.0, reach
     for axis in range(3):
@@ -128,8 +128,8 @@ def _enters(boxes, n, x, y, z, dx, dy, dz, reach):
 
 
 @kernel
-def _meets(corners, t, x, y, z, dx, dy, dz):
-    """How far along a ray it leaves through the back of a triangle, infinite when it does not.
+def hit(corners, t, x, y, z, dx, dy, dz):
+    """How far along a ray it meets a triangle from either side (infinite when it does not), and from which.
 
     T. Moeller and B. Trumbore (1997), "Fast, minimum storage ray-triangle intersection".
     """
@@ -137,15 +137,15 @@ def _meets(corners, t, x, y, z, dx, dy, dz):
     bx, by, bz = corners[t, 6] - corners[t, 0], corners[t, 7] - corners[t, 1], corners[t, 8] - corners[t, 2]
     px, py, pz = dy * bz - dz * by, dz * bx - dx * bz, dx * by - dy * bx
     det = ax * px + ay * py + az * pz
-    if det >= 0.0:
-        return np.inf  # seen from the front, or along it
+    if det == 0.0:
+        return np.inf, 0
     sx, sy, sz = x - corners[t, 0], y - corners[t, 1], z - corners[t, 2]
     u = (sx * px + sy * py + sz * pz) / det
     qx, qy, qz = sy * az - sz * ay, sz * ax - sx * az, sx * ay - sy * ax
     v = (dx * qx + dy * qy + dz * qz) / det
     if u < 0.0 or v < 0.0 or u + v > 1.0:
-        return np.inf
-    return (bx * qx + by * qy + bz * qz) / det
+        return np.inf, 0
+    return (bx * qx + by * qy + bz * qz) / det, 1 if det < 0.0 else -1
 
 
 @kernel
@@ -160,12 +160,12 @@ def depths(places, directions, corners, boxes, leaves, stack, least, reach, foun
         while size > 0:
             size -= 1
             n = stack[size]
-            if not _enters(boxes, n, x, y, z, dx, dy, dz, best):
+            if not enters(boxes, n, x, y, z, dx, dy, dz, best):
                 continue
             if n >= leaves:
                 for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
-                    far = _meets(corners, k, x, y, z, dx, dy, dz)
-                    if least < far < best:
+                    far, side = hit(corners, k, x, y, z, dx, dy, dz)
+                    if side > 0 and least < far < best:
                         best = far
             else:
                 stack[size], stack[size + 1] = 2 * n, 2 * n + 1

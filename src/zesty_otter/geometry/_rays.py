@@ -3,28 +3,7 @@
 import numpy as np
 
 from zesty_otter._compile import kernel
-from zesty_otter.geometry._distance import LEAF, _enters
-
-
-@kernel
-def _hit(corners, t, x, y, z, dx, dy, dz):
-    """How far along a ray it meets a triangle from either side (infinite when it does not), and from which.
-
-    T. Moeller and B. Trumbore (1997), "Fast, minimum storage ray-triangle intersection".
-    """
-    ax, ay, az = corners[t, 3] - corners[t, 0], corners[t, 4] - corners[t, 1], corners[t, 5] - corners[t, 2]
-    bx, by, bz = corners[t, 6] - corners[t, 0], corners[t, 7] - corners[t, 1], corners[t, 8] - corners[t, 2]
-    px, py, pz = dy * bz - dz * by, dz * bx - dx * bz, dx * by - dy * bx
-    det = ax * px + ay * py + az * pz
-    if det == 0.0:
-        return np.inf, 0
-    sx, sy, sz = x - corners[t, 0], y - corners[t, 1], z - corners[t, 2]
-    u = (sx * px + sy * py + sz * pz) / det
-    qx, qy, qz = sy * az - sz * ay, sz * ax - sx * az, sx * ay - sy * ax
-    v = (dx * qx + dy * qy + dz * qz) / det
-    if u < 0.0 or v < 0.0 or u + v > 1.0:
-        return np.inf, 0
-    return (bx * qx + by * qy + bz * qz) / det, 1 if det < 0.0 else -1
+from zesty_otter.geometry._distance import LEAF, enters, hit
 
 
 @kernel
@@ -41,11 +20,11 @@ def surrounded(places, directions, spared, corners, boxes, leaves, stack, found)
             while size > 0:
                 size -= 1
                 n = stack[size]
-                if not _enters(boxes, n, x, y, z, dx, dy, dz, np.inf):
+                if not enters(boxes, n, x, y, z, dx, dy, dz, np.inf):
                     continue
                 if n >= leaves:
                     for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
-                        far, side = _hit(corners, k, x, y, z, dx, dy, dz)
+                        far, side = hit(corners, k, x, y, z, dx, dy, dz)
                         if 0.0 < far < np.inf:
                             count += side
                 else:
@@ -69,11 +48,11 @@ def first_hits(places, directions, corners, boxes, leaves, stack, least, reach, 
         while size > 0:
             size -= 1
             n = stack[size]
-            if not _enters(boxes, n, x, y, z, dx, dy, dz, best):
+            if not enters(boxes, n, x, y, z, dx, dy, dz, best):
                 continue
             if n >= leaves:
                 for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
-                    far, _ = _hit(corners, k, x, y, z, dx, dy, dz)
+                    far, _ = hit(corners, k, x, y, z, dx, dy, dz)
                     if least < far < best:
                         best, which = far, k
             else:

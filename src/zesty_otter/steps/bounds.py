@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-from types import MappingProxyType
-from typing import Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field, field_validator
+from pydantic import AfterValidator, Field
 
 from zesty_otter.geometry.fits import smallest_box, smallest_sphere
 from zesty_otter.model import Mesh, Node, Note, Scene, count_of
 from zesty_otter.steps.assets import Roles, assets_of
 from zesty_otter.steps.base import Step
-from zesty_otter.steps.siblings import with_nodes_behind
+from zesty_otter.steps.siblings import holds, sibling, with_nodes_behind
 from zesty_otter.steps.words import Words, chosen, chosen_numbers
 
 _BOX = [[0, 2, 3, 1], [4, 5, 7, 6], [0, 1, 5, 4], [2, 6, 7, 3], [0, 4, 6, 2], [1, 3, 7, 5]]
@@ -36,14 +35,9 @@ class Bounds(Step):
         " sphere.",
     )
     of: Words = Field((), description="Words that choose the meshes of an asset to go around, as in select.")
-    names: str = Field("{name}_bounds", description="Names of the nodes, from {name}.")
-
-    @field_validator("names")
-    @classmethod
-    def _has_name(cls, names: str) -> str:
-        if "{name}" not in names:
-            raise ValueError(f"'{names}' must hold {{name}}")
-        return names
+    names: Annotated[str, AfterValidator(holds("name"))] = Field(
+        "{name}_bounds", description="Names of the nodes, from {name}."
+    )
 
     def change(self, scene: Scene) -> Scene:
         return self.change_part(scene, chosen_numbers(scene, ()))
@@ -77,15 +71,7 @@ class Bounds(Step):
             scale = metre * abs(float(np.linalg.det(main.world[:3, :3]))) ** (1 / 3)
             said = {key: [float(f"{scale * v:.9g}") for v in values] for key, values in facts.items()}
             properties = {"asset": asset.name, **{k: v if len(v) > 1 else v[0] for k, v in said.items()}}
-            node = Node(
-                name,
-                main.node.transform,
-                content=mesh,
-                groups=main.node.groups,
-                role="bounds",
-                properties=MappingProxyType(properties),
-            )
-            behind[main.number] = [node]
+            behind[main.number] = [sibling(main, mesh, "bounds", properties)]
         if behind:
             notes.insert(0, self.note(f"bounds added to {count_of(len(behind), 'asset')}, each a {self.shape}"))
         return with_nodes_behind(scene, behind, {}).with_notes(*notes)

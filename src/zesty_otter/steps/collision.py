@@ -6,12 +6,11 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from fnmatch import fnmatchcase
-from types import MappingProxyType
 from typing import Annotated, Any, ClassVar, Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field, WithJsonSchema, field_validator
+from pydantic import AfterValidator, Field, WithJsonSchema
 
 from zesty_otter._settings import Settings
 from zesty_otter.geometry.decompose import Solid, decompose, misfit
@@ -21,10 +20,10 @@ from zesty_otter.geometry.hulls import Hull, around_with_corners, convex_hull, c
 from zesty_otter.geometry.simplify import simplify
 from zesty_otter.geometry.topology import holes, topology
 from zesty_otter.geometry.triangulation import triangulate
-from zesty_otter.model import Mesh, Node, Note, Placed, Scatter, Scene, count_of, format_length
+from zesty_otter.model import Mesh, Node, Note, Placed, Scene, count_of, format_length
 from zesty_otter.steps.assets import Asset, Roles, assets_of
 from zesty_otter.steps.base import Length, Step, tell
-from zesty_otter.steps.siblings import with_nodes_behind
+from zesty_otter.steps.siblings import holds, sibling, with_nodes_behind
 from zesty_otter.steps.words import Words, chosen, chosen_numbers
 
 Shape = Literal[
@@ -94,14 +93,9 @@ class Collision(Step):
     there: Literal["keep", "replace", "beside"] = Field(
         "keep", description="What happens to collision that is there: keep it, replace it, or add beside it."
     )
-    names: str = Field("{name}_collision_{n}", description="Names of the nodes, from {name} and {n}.")
-
-    @field_validator("names")
-    @classmethod
-    def _has_tokens(cls, names: str) -> str:
-        if "{name}" not in names or "{n}" not in names:
-            raise ValueError(f"'{names}' must hold {{name}} and {{n}}")
-        return names
+    names: Annotated[str, AfterValidator(holds("name", "n"))] = Field(
+        "{name}_collision_{n}", description="Names of the nodes, from {name} and {n}."
+    )
 
     def change(self, scene: Scene) -> Scene:
         return self.change_part(scene, chosen_numbers(scene, ()))
@@ -304,23 +298,10 @@ class Collision(Step):
         return triangle_mesh(name, back, triangles)
 
     def _nodes(self, asset: Asset, placed: Placed, meshes: list[Mesh], found: _Found) -> list[Node]:
-        nodes = []
-        for n, mesh in enumerate(meshes, 1):
-            name = self.names.replace("{name}", placed.node.name).replace("{n}", str(n))
-            content = placed.node.content
-            named = mesh.replace(name=name)
-            facts = {"asset": asset.name, "shape": found.shape, "misfit": float(f"{found.misfit:.6g}")}
-            nodes.append(
-                Node(
-                    name,
-                    placed.node.transform,
-                    content=replace(content, mesh=named) if isinstance(content, Scatter) else named,
-                    groups=placed.node.groups,
-                    role="collision",
-                    properties=MappingProxyType(facts),
-                )
-            )
-        return nodes
+        facts = {"asset": asset.name, "shape": found.shape, "misfit": float(f"{found.misfit:.6g}")}
+        template = self.names.replace("{name}", placed.node.name)
+        named = [mesh.replace(name=template.replace("{n}", str(n))) for n, mesh in enumerate(meshes, 1)]
+        return [sibling(placed, mesh, "collision", facts) for mesh in named]
 
     def _looked_after(self, there: list[Placed], main: Placed, metre: float) -> tuple[dict[int, Node], list[str]]:
         """Collision an artist made, without what it should not have; and what was done to it."""

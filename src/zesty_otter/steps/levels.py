@@ -13,15 +13,15 @@ from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BeforeValidator, Field, WithJsonSchema, field_validator
+from pydantic import AfterValidator, BeforeValidator, Field, WithJsonSchema
 
 from zesty_otter.geometry.deviation import Deviation
 from zesty_otter.geometry.topology import topology
-from zesty_otter.model import Mesh, Node, Note, Placed, Scatter, Scene, count_of, parse_length, transformed
+from zesty_otter.model import Mesh, Node, Note, Placed, Scene, count_of, parse_length, transformed
 from zesty_otter.steps.assets import Asset, Roles, assets_of
 from zesty_otter.steps.base import Length, Step, tell
 from zesty_otter.steps.lighter import LIMIT, HeavyMesh
-from zesty_otter.steps.siblings import with_nodes_behind
+from zesty_otter.steps.siblings import holds, sibling, with_nodes_behind
 from zesty_otter.steps.words import chosen_numbers
 
 _KINDS = ("ratio", "triangles", "deviation", "screen")
@@ -138,14 +138,9 @@ class Levels(Step):
     )
     limit: float = Field(0.015, gt=0, description=LIMIT)
     hand_made: bool = Field(True, description="Use levels that are there already.")
-    names: str = Field("{name}_LOD{level}", description="Names of the nodes, from {name} and {level}.")
-
-    @field_validator("names")
-    @classmethod
-    def _has_tokens(cls, names: str) -> str:
-        if "{name}" not in names or "{level}" not in names:
-            raise ValueError(f"'{names}' must hold {{name}} and {{level}}")
-        return names
+    names: Annotated[str, AfterValidator(holds("name", "level"))] = Field(
+        "{name}_LOD{level}", description="Names of the nodes, from {name} and {level}."
+    )
 
     def change(self, scene: Scene) -> Scene:
         return self.change_part(scene, chosen_numbers(scene, ()))
@@ -232,19 +227,8 @@ class Levels(Step):
                 kept[hand_made.number] = replace(hand_made.node, properties=both)
                 continue
             name = self.names.replace("{name}", placed.node.name).replace("{level}", str(number))
-            content = placed.node.content
             named = mesh if mesh.name == name else mesh.replace(name=name)
-            made.append(
-                Node(
-                    name,
-                    placed.node.transform,
-                    content=replace(content, mesh=named) if isinstance(content, Scatter) else named,
-                    visible=placed.node.visible,
-                    groups=placed.node.groups,
-                    role="level",
-                    properties=MappingProxyType(properties),
-                )
-            )
+            made.append(sibling(placed, named, "level", properties, visible=placed.node.visible))
         return made, kept
 
     def _distance(self, length: float) -> float:

@@ -2,23 +2,21 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-from types import MappingProxyType
-from typing import Any, ClassVar
+from typing import Annotated, Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field, field_validator
+from pydantic import AfterValidator, Field
 
 from zesty_otter.geometry.distance import Surface, areas
 from zesty_otter.geometry.simplify import simplify
 from zesty_otter.geometry.topology import facing_outward, holes, topology
 from zesty_otter.geometry.triangulation import triangulate
-from zesty_otter.model import Mesh, Node, Note, Scatter, Scene, count_of, format_length
+from zesty_otter.model import Mesh, Node, Note, Scene, count_of, format_length
 from zesty_otter.steps.assets import Roles, assets_of
 from zesty_otter.steps.base import Length, Step
 from zesty_otter.steps.collision import face_normals, point_normals, triangle_mesh
-from zesty_otter.steps.siblings import with_nodes_behind
+from zesty_otter.steps.siblings import holds, sibling, with_nodes_behind
 from zesty_otter.steps.words import chosen_numbers
 
 
@@ -37,14 +35,9 @@ class Shadow(Step):
     inward: Length = Field(0.01, ge=0, description="How far it is pulled inward, where the mesh is thick enough.")
     largest_hole: float = Field(1.0, gt=0, description="The longest hole to close, as a share of the size.")
     reversed: bool = Field(False, description="Turn its faces inward.")
-    names: str = Field("{name}_shadow", description="Names of the nodes, from {name}.")
-
-    @field_validator("names")
-    @classmethod
-    def _has_name(cls, names: str) -> str:
-        if "{name}" not in names:
-            raise ValueError(f"'{names}' must hold {{name}}")
-        return names
+    names: Annotated[str, AfterValidator(holds("name"))] = Field(
+        "{name}_shadow", description="Names of the nodes, from {name}."
+    )
 
     def change(self, scene: Scene) -> Scene:
         return self.change_part(scene, chosen_numbers(scene, ()))
@@ -70,18 +63,8 @@ class Shadow(Step):
                 notes.extend(self.note(one, kind="guess", node=placed.node.name) for one in remarks)
                 if not shadow.face_count:
                     continue
-                content = placed.node.content
                 named = shadow.replace(name=name)
-                behind[placed.number] = [
-                    Node(
-                        name,
-                        placed.node.transform,
-                        content=replace(content, mesh=named) if isinstance(content, Scatter) else named,
-                        groups=placed.node.groups,
-                        role="shadow",
-                        properties=MappingProxyType({"asset": asset.name}),
-                    )
-                ]
+                behind[placed.number] = [sibling(placed, named, "shadow", {"asset": asset.name})]
         if behind:
             notes.insert(0, self.note(f"shadow meshes added to {count_of(len(behind), 'mesh')}"))
         return with_nodes_behind(scene, behind, {}).with_notes(*notes)

@@ -2,10 +2,37 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import replace
+from types import MappingProxyType
+from typing import Any
 
-from zesty_otter.model import Node, Scene
+from zesty_otter.model import Mesh, Node, Placed, Scatter, Scene
+
+
+def holds(*tokens: str) -> Callable[[str], str]:
+    """What checks that a name template has all its tokens."""
+
+    def checked(template: str) -> str:
+        if any(f"{{{token}}}" not in template for token in tokens):
+            raise ValueError(f"'{template}' must hold {' and '.join(f'{{{token}}}' for token in tokens)}")
+        return template
+
+    return checked
+
+
+def sibling(placed: Placed, mesh: Mesh, role: str, properties: Mapping[str, Any], *, visible: bool = True) -> Node:
+    """A node for a mesh that goes with another: at the same place, scattered alike, named after its mesh."""
+    content = placed.node.content
+    return Node(
+        mesh.name,
+        placed.node.transform,
+        content=replace(content, mesh=mesh) if isinstance(content, Scatter) else mesh,
+        visible=visible,
+        groups=placed.node.groups,
+        role=role,
+        properties=MappingProxyType(dict(properties)),
+    )
 
 
 def with_nodes_behind(scene: Scene, behind: Mapping[int, list[Node]], changed: Mapping[int, Node]) -> Scene:
