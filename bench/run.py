@@ -316,9 +316,10 @@ def _solid() -> Iterator[tuple[str, float, str]]:
     """Hulls, convex parts and footing, beside the hull of the same points."""
     from scipy.spatial import ConvexHull
 
-    from zesty_otter.geometry.decompose import Solid, decompose
+    from zesty_otter.geometry.decompose import decompose
     from zesty_otter.geometry.footing import Shapes, footing
     from zesty_otter.geometry.hulls import convex_hull
+    from zesty_otter.geometry.solid import Solid
 
     cloud = np.random.default_rng(0).standard_normal((100_000, 3))
     alone = usual(lambda: ConvexHull(cloud), 5)

@@ -12,11 +12,12 @@ from hypothesis import strategies as st
 import zesty_otter as zo
 from build import moved, scene_of
 from zesty_otter.audit import collision_facts
-from zesty_otter.geometry.decompose import Solid, decompose
+from zesty_otter.geometry.decompose import decompose
 from zesty_otter.geometry.fits import smallest_capsule, smallest_cylinder
 from zesty_otter.geometry.footing import Shapes, footing
 from zesty_otter.geometry.hulls import around_with_corners, convex_hull, cut_box, within_with_corners
 from zesty_otter.geometry.placing import rotations
+from zesty_otter.geometry.solid import Solid
 from zesty_otter.geometry.topology import topology
 from zesty_otter.geometry.triangulation import triangulate
 from zesty_otter.model import Material, Mesh, Node

@@ -9,9 +9,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.decompose import Solid
 from zesty_otter.geometry.footing import Footing, Shapes, footing
 from zesty_otter.geometry.hulls import convex_hull
+from zesty_otter.geometry.solid import Solid
 from zesty_otter.geometry.topology import topology
 from zesty_otter.geometry.triangulation import triangulate
 from zesty_otter.model import Placed, Scene

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.decompose import Solid
 from zesty_otter.geometry.distance import Surface, sampled
 from zesty_otter.geometry.hulls import Hull
+from zesty_otter.geometry.solid import Solid
 
 
 @dataclass(frozen=True, eq=False)

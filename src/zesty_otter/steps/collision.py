@@ -13,11 +13,12 @@ from numpy.typing import NDArray
 from pydantic import AfterValidator, Field, WithJsonSchema
 
 from zesty_otter._settings import Settings
-from zesty_otter.geometry.decompose import Solid, decompose, misfit
+from zesty_otter.geometry.decompose import decompose
 from zesty_otter.geometry.distance import Surface, areas, sampled
 from zesty_otter.geometry.fits import smallest_box, smallest_capsule, smallest_cylinder, smallest_sphere
 from zesty_otter.geometry.hulls import Hull, around_with_corners, convex_hull, cut_box, tidied, within_with_corners
 from zesty_otter.geometry.simplify import simplify
+from zesty_otter.geometry.solid import Solid, misfit
 from zesty_otter.geometry.topology import holes, topology
 from zesty_otter.geometry.triangulation import triangulate
 from zesty_otter.model import Mesh, Node, Note, Placed, Scene, count_of, format_length
