@@ -12,6 +12,8 @@ from zesty_otter.geometry.distance import Surface, sampled
 from zesty_otter.geometry.hulls import Hull
 from zesty_otter.geometry.solid import Solid
 
+_SIDES = 4000  # places to look at on the sides and within collision
+
 
 @dataclass(frozen=True, eq=False)
 class Shapes:
@@ -115,12 +117,14 @@ def footing(
     place = np.zeros((0, 3))
     if len(rising):
         place = sampled(solid.points, rising, count).position[:count]
-        above, _ = solid.surface.first_hits(place, up, 1e-6 * solid.size, headroom)
-        place = place[np.isinf(above)]
-        # What is buried in another shell nobody stands on.
-        place = place[~solid.is_inside(place + 1e-5 * solid.size * up)]
+        above, _ = solid.surface.first_hits(place, up, 1e-6 * solid.size)
+        # What has nothing above it is not buried in another shell; what has may be, and nobody stands there.
+        free = np.isinf(above)
+        under = np.flatnonzero(~free & (above > headroom))
+        free[under] = ~solid.is_inside(place[under] + 1e-5 * solid.size * up)
+        place = place[free]
     gap = _gap(place, shapes, up, reach, margin, 1e-7 * solid.size)
-    sideways, sideways_at, blocked, blocked_at = _open_space(solid, shapes, up, count // 4)
+    sideways, sideways_at, blocked, blocked_at = _open_space(solid, shapes, up, min(count // 4, _SIDES))
     return Footing(place, gap, sideways, sideways_at, blocked, blocked_at)
 
 
