@@ -86,6 +86,8 @@ def test_a_wanted_deviation_is_kept_and_used(chain, allowed):
         ("triangles 50%", "out of range"),
         ("screen 3", "out of range"),
         ("150", "out of range"),
+        (150, "out of range"),
+        ({"a": 1}, "a is no kind of level"),
     ],
 )
 def test_chains_that_make_no_sense_are_refused(chain, message):

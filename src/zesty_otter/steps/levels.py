@@ -43,6 +43,8 @@ def parse_chain(given: Any) -> tuple[Wish, ...]:
     """
     if isinstance(given, tuple) and all(isinstance(one, Wish) for one in given):
         return given
+    if isinstance(given, int | float):
+        given = [given]
     words = re.split(r"[\s,]+", given) if isinstance(given, str) else [str(word) for word in given]
     words = [word for word in words if word]
     kind = words.pop(0) if words and words[0].isalpha() else "ratio"
