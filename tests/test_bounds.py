@@ -107,3 +107,11 @@ def test_bounds_know_levels_chosen_meshes_and_what_is_there_already():
     assert in_cm.roots[1].properties["radius"] == pytest.approx(2.5)
     both = zo.apply(scene_of(cube()), Levels(chain="50"), Bounds())
     assert [node.role for node in both.roots] == ["visible", "bounds"]
+
+
+@pytest.mark.parametrize("ending", ["glb", "usda", "dae"])
+def test_what_bounds_say_of_themselves_travels(tmp_path, ending):
+    scene = Bounds(shape="sphere").apply(scene_of(Node("a", content=cube())))
+    zo.write(scene, tmp_path / f"a.{ending}")
+    (bounds,) = [one.node for one in zo.read(tmp_path / f"a.{ending}").walk() if one.node.name == "a_bounds"]
+    assert dict(bounds.properties) == dict(scene.roots[1].properties)

@@ -408,7 +408,7 @@ def test_roles_properties_names_and_instances_come_back(tmp_path):
         "solid",
         content=cube(name="s"),
         role="collision",
-        properties={"mass": 2.5, "tag": 'a "b"', "on": True, "odd": [1]},
+        properties={"mass": 2.5, "tag": 'a "b"', "on": True, "half": [1, 2.5], "odd": {"a": 1}},
     )
     lamp = Node("lamp", moved(1, 0, 0), content=Light("lamp", "spot", direction=(0.0, -1.0, 0.0)))
     eye = Node("eye", content=Camera("eye", direction=(1.0, 0.0, 0.0), height=1.0))
@@ -430,7 +430,7 @@ def test_roles_properties_names_and_instances_come_back(tmp_path):
     assert found.roots[1].transform[:3, 3].tolist() == [3, 0, 0]
     assert (found.roots[2].role, dict(found.roots[2].properties)) == (
         "collision",
-        {"mass": 2.5, "tag": 'a "b"', "on": True},
+        {"mass": 2.5, "tag": 'a "b"', "on": True, "half": [1.0, 2.5]},
     )
     assert np.allclose(found.roots[3].transform[:3, :3] @ [0, 0, -1], [0, -1, 0], atol=1e-7)
     assert found.roots[4].content.height == pytest.approx(1.0)

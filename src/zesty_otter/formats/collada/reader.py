@@ -39,6 +39,7 @@ def read(path: Path, *, progress: Callable[[float], None] | None = None, folders
     return reading.scene()
 
 
+_MOST_NUMBERS = 64  # in a property that is a list
 PROPERTIES = "zesty_otter_properties"
 """The profile of the extras that hold properties of nodes."""
 
@@ -273,7 +274,7 @@ class _Reading:
         return Camera(name, True, height, aspect, near, far)
 
 
-def _properties(element: Element) -> Iterator[tuple[str, str | int | float | bool]]:
+def _properties(element: Element) -> Iterator[tuple[str, str | int | float | bool | list[float]]]:
     """The properties of a node, as our writer puts them into its extras."""
     for extra in children(element, "extra"):
         for technique in children(extra, "technique"):
@@ -282,6 +283,8 @@ def _properties(element: Element) -> Iterator[tuple[str, str | int | float | boo
                 if kind in ("int", "float"):
                     value = number(text, 0.0)
                     yield one.get("name", ""), int(value) if kind == "int" else value
+                elif kind == "floats":
+                    yield one.get("name", ""), [number(word, 0.0) for word in text.split()[:_MOST_NUMBERS]]
                 else:
                     yield one.get("name", ""), text == "True" if kind == "bool" else text
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable
+from typing import Any
 from urllib.parse import quote
 
 import numpy as np
@@ -365,14 +366,16 @@ class _Writer:
 
     def _end_node(self, node: Node) -> None:
         """What stands behind the children of a node: its properties."""
-        simple = {key: value for key, value in node.properties.items() if isinstance(value, str | int | float)}
+        simple = {key: value for key, value in node.properties.items() if _is_simple(value)}
         if len(simple) < len(node.properties):
             self._lost(f"properties of '{node.name}' that are no simple values are left out")
         if simple:
             self.xml.begin("extra")
             self.xml.begin("technique", profile=PROPERTIES)
             for key, value in simple.items():
-                self.xml.leaf("param", str(value), name=key, type=type(value).__name__)
+                listed = isinstance(value, list | tuple)
+                text = " ".join(repr(float(one)) for one in value) if listed else str(value)
+                self.xml.leaf("param", text, name=key, type="floats" if listed else type(value).__name__)
             self.xml.end(2)
         self.xml.end()
 
@@ -442,3 +445,10 @@ def _numbered(mesh: Mesh) -> list[tuple[int, Layer]]:
         if layer.kind != "normal" or counts[layer.kind] == 0:
             found.append((counts[layer.kind], layer))
     return found
+
+
+def _is_simple(value: Any) -> bool:
+    """Whether a property is text, a number, or a list of numbers."""
+    if isinstance(value, list | tuple):
+        return bool(value) and all(type(one) in (int, float) for one in value)
+    return isinstance(value, str | int | float)

@@ -42,6 +42,8 @@ _NOT_CARRIED = frozenset(
 )
 _LIGHTS = {"DistantLight": "directional", "SphereLight": "point", "DiskLight": "spot", "RectLight": "spot"}
 
+_MOST_NUMBERS = 64  # in a property that is a list
+
 
 def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
     """Read a .usda file, a .usd file that is text, or a .usdz package of either."""
@@ -380,7 +382,18 @@ def _role(prim: Prim) -> str:
 def _properties(prim: Prim) -> MappingProxyType[str, Any]:
     custom = prim.meta.get("customData")
     found = custom if isinstance(custom, dict) else {}
-    return MappingProxyType({key: value for key, value in found.items() if isinstance(value, str | int | float | bool)})
+    kept: dict[str, Any] = {}
+    for key, value in found.items():
+        if isinstance(value, str | int | float | bool):
+            kept[key] = value
+        elif (
+            isinstance(value, np.ndarray)
+            and value.ndim == 1
+            and value.size <= _MOST_NUMBERS
+            and value.dtype.kind in "fi"
+        ):
+            kept[key] = value.tolist()
+    return MappingProxyType(kept)
 
 
 def _absolute(target: str, path: str) -> str:

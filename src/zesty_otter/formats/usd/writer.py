@@ -235,7 +235,10 @@ class _Writer:
         """Properties that travel with a node."""
         words = []
         for key, value in node.properties.items():
-            if not isinstance(value, _SIMPLE) or not re.fullmatch(r"[A-Za-z_]\w*", key):
+            named = re.fullmatch(r"[A-Za-z_]\w*", key) is not None
+            if named and isinstance(value, list | tuple) and all(type(one) in (int, float) for one in value):
+                words.append(f"    double[] {key} = [{', '.join(repr(float(one)) for one in value)}]")
+            elif not isinstance(value, _SIMPLE) or not named:
                 self._lost(f"property '{key}' of node '{node.name}' is no simple value; it is left out")
             elif isinstance(value, bool):
                 words.append(f"    bool {key} = {str(value).lower()}")
