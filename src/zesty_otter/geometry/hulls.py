@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 Ints = NDArray[np.int32]
 
 _SAME = 1e-9  # of the size, below which points are one
+_HAIR = 1e-6  # of the size: files with 32-bit numbers tell points apart that far from each other
 
 
 @dataclass(frozen=True, eq=False)
@@ -215,10 +216,11 @@ def _between(hull: Hull, normals: list[NDArray[np.float64]], inside: NDArray[np.
     from scipy.spatial import HalfspaceIntersection
 
     directions = np.array(normals)
-    # A hair's breadth outside, so that no corner is lost by rounding.
-    offset = (hull.points @ directions.T).max(axis=0) + 1e-9 * float(np.ptp(hull.points))
+    size = float(np.ptp(hull.points, axis=0).max())
+    # A hair's breadth outside, so that nothing is lost where corners that nearly meet become one.
+    offset = (hull.points @ directions.T).max(axis=0) + 4 * _HAIR * size
     found = HalfspaceIntersection(np.column_stack([directions, -offset]), inside)
-    return convex_hull(np.unique(found.intersections.round(15 - int(np.log10(np.ptp(hull.points)) + 4)), axis=0))
+    return tidied(convex_hull(found.intersections), _HAIR * size)
 
 
 def within_with_corners(hull: Hull, most: int) -> Hull:
