@@ -151,7 +151,8 @@ def test_scales_have_their_middle_in_the_middle():
 )
 @pytest.mark.parametrize("style", ["shaded", "both", "footing"])
 def test_what_cannot_be_seen_draws_something_all_the_same(scene, style):
-    assert picture(scene, Look(style=style, size=(200, 120))).size == (200, 120)
+    image = np.asarray(picture(scene, Look(style=style, size=(200, 120)))).astype(int)
+    assert image.shape == (120, 200, 3) and not is_paper(image).all()
 
 
 def test_cards_and_sheets_say_what_there_is():

@@ -90,7 +90,10 @@ def picture(scene: Scene, look: Look = Look(), *, nodes: Sequence[int] | None = 
     seen = [one for one in seen if np.isfinite(one.world).all()]
     if not seen:
         return _empty(look, "nothing to draw: no faces")
-    return _Picture(scene, seen, placed, look).image()
+    made = _Picture(scene, seen, placed, look)
+    if not float((made.box[1] - made.box[0]).max()) > 0:
+        return _empty(look, "nothing to draw: it has no size")
+    return made.image()
 
 
 def save(image: Image.Image) -> bytes:
