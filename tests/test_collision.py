@@ -12,16 +12,21 @@ from hypothesis import strategies as st
 import zesty_otter as zo
 from build import moved, scene_of
 from zesty_otter.audit import collision_facts
+from zesty_otter.audit.checks import check
+from zesty_otter.audit.comparison import compare
 from zesty_otter.geometry.decompose import decompose
+from zesty_otter.geometry.distance import Surface
 from zesty_otter.geometry.fits import smallest_capsule, smallest_cylinder
 from zesty_otter.geometry.footing import Shapes, footing
-from zesty_otter.geometry.hulls import around_with_corners, convex_hull, cut_box, within_with_corners
+from zesty_otter.geometry.hulls import around_with_corners, convex_hull, cut_box, tidied, within_with_corners
 from zesty_otter.geometry.placing import rotations
 from zesty_otter.geometry.solid import Solid
 from zesty_otter.geometry.topology import topology
 from zesty_otter.geometry.triangulation import triangulate
 from zesty_otter.model import Material, Mesh, Node
+from zesty_otter.pictures import Look, picture
 from zesty_otter.steps import Collision, Shadow
+from zesty_otter.targets import load
 
 
 def of_cells(xs, ys, zs, solid) -> Mesh:
@@ -347,3 +352,81 @@ def test_the_command_line_makes_measures_and_reports_collision(tmp_path, run):
     assert json.loads(run("survey", tmp_path / "hull.glb", "--json").out)["collision"][0]["floats"] > 0.15
     wrong = run("convert", tmp_path / "steps.glb", tmp_path / "no.glb", "--collision", "blob")
     assert wrong.status == 2 and "'turned-box'" in wrong.err and not (tmp_path / "no.glb").exists()
+
+
+def soup(seed: int) -> Mesh:
+    """A heap of triangles that share points at random, some of them flat or twice there."""
+    rng = np.random.default_rng(seed)
+    points = rng.integers(0, 4, (rng.integers(3, 12), 3)) * rng.choice([1e-3, 0.5, 100.0])
+    faces = rng.integers(0, len(points), (rng.integers(1, 25), 3))
+    return Mesh("heap", points.astype(float), np.arange(0, faces.size + 1, 3), faces.ravel())
+
+
+@settings(max_examples=25, deadline=None)
+@given(st.integers(0, 10**6))
+def test_any_heap_of_triangles_gets_through_everything(seed):
+    """Collision, shadow, footing, checks, pictures, comparison: whatever comes in, something sound comes out."""
+    scene = scene_of(Node("heap", content=soup(seed)))
+    done = zo.apply(scene, Collision(most_parts=6), Shadow())
+    solid = [node.mesh for node in done.roots if node.role == "collision"]
+    assert 1 <= len(solid) <= 6 and all(np.isfinite(mesh.points).all() for mesh in solid)
+    for facts in collision_facts(done, count=300):
+        assert facts.floats >= 0 and facts.sinks >= 0 and 0 <= facts.falls <= 1
+    assert {one.severity for one in check(done, load("m-left-up-forward"))} <= {"error", "warning"}
+    assert compare(done, done).within(0)
+    assert picture(done, Look(style="footing", size=(96, 64))).size == (96, 64)
+
+
+@settings(max_examples=20, deadline=None)
+@given(st.integers(0, 10**6), st.booleans())
+def test_rays_meet_what_trying_every_triangle_meets(seed, backs_only):
+    rng = np.random.default_rng(seed)
+    points, triangles = rng.standard_normal((30, 3)), rng.integers(0, 30, (40, 3)).astype(np.int32)
+    places, directions = rng.standard_normal((50, 3)), rng.standard_normal((50, 3))
+    directions /= np.linalg.norm(directions, axis=1, keepdims=True)
+    away, which = Surface(points, triangles).first_hits(places, directions, 1e-9, backs_only=backs_only)
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    for place, direction, got, triangle in zip(places, directions, away, which, strict=True):
+        normal = np.cross(b - a, c - a)
+        climb = normal @ direction
+        with np.errstate(all="ignore"):
+            far = ((a - place) * normal).sum(axis=1) / climb
+            at = place + far[:, None] * direction
+            sides = [(np.cross(q - p, at - p) * normal).sum(axis=1) >= 0 for p, q in ((a, b), (b, c), (c, a))]
+        met = np.all(sides, axis=0) & (far > 1e-9) & ((climb > 0) | (not backs_only)) & (climb != 0)
+        assert got == pytest.approx(far[met].min(initial=np.inf))
+        assert (triangle < 0) == (not met.any())
+
+
+@settings(max_examples=15, deadline=None)
+@given(st.integers(0, 10**6))
+def test_what_a_hull_holds_its_surface_goes_round(seed):
+    rng = np.random.default_rng(seed)
+    hull = convex_hull(rng.standard_normal((20, 3)))
+    places = 1.5 * rng.standard_normal((300, 3))
+    height = hull.above(places)
+    solid = Solid(hull.points, hull.triangles[:, ::-1])  # which way it faces does not matter
+    clear = np.abs(height) > 1e-6
+    assert np.array_equal(solid.is_inside(places)[clear], (height < 0)[clear])
+    outside = height > 1e-6
+    assert (solid.outside_by(places)[outside] >= height[outside] - 1e-9).all()
+    assert (solid.outside_by(places)[~outside] <= 1e-6).all()
+
+
+def test_corners_that_files_cannot_tell_apart_become_one():
+    cube = np.array([(x, y, z) for x in (0, 1) for y in (0, 1) for z in (0, 1)], float)
+    hull = convex_hull(np.concatenate([cube, cube + (1e-8, -1e-8, 2e-8)]))
+    tidy = tidied(hull, 1e-6)
+    assert len(tidy.points) == 8 and tidy.volume == pytest.approx(1, abs=1e-6)
+    assert tidied(tidy, 1e-6) is tidy
+
+
+def test_thousands_of_loose_parts_are_taken_together():
+    plain = plank((0, 0, 0), (0.02, 0.02, 0.02))
+    rng = np.random.default_rng(0)
+    count = 1500
+    points = np.concatenate([plain.points + 2 * rng.random(3) for _ in range(count)])
+    faces = np.concatenate([plain.corner_point + 8 * n for n in range(count)])
+    found = decompose(*as_triangles(Mesh("many", points, np.arange(0, len(faces) + 1, 4), faces)), 0.02, most_parts=8)
+    check_parts(found.parts)
+    assert len(found.parts) <= 8 and covered(found.parts, points).max() < 0.02

@@ -232,7 +232,7 @@ def _faces_double(subject: _Subject) -> Found:
             yield mesh.name, f"{count_of(count, 'face')} on the same points as another"
 
 
-@_check("not-manifold", "warning", "clean-up")
+@_check("not-manifold", "warning")
 def _not_manifold(subject: _Subject) -> Found:
     """Edges that more than two faces share."""
     for mesh in subject.meshes:
@@ -309,17 +309,16 @@ def _uv_missing(subject: _Subject) -> Found:
             yield mesh.name, f"has no UVs, and {textured[0]} has textures"
 
 
-@_check("uv-bad", "warning", "uv-sets")
+@_check("uv-bad", "warning")
 def _uv_bad(subject: _Subject) -> Found:
-    """UVs that are missing in places, have no area or lie outside 0 to 1; a second set that overlaps."""
+    """UVs that are missing in places or have no area; a second set that overlaps or leaves 0 to 1."""
     for mesh in subject.seen:
-        corners = None
         for number, layer in enumerate(mesh.uv_sets[:2]):
-            if corners is None:
-                corners, _ = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
-            facts = uv_facts(corners, layer.values, layer.index)
+            facts = uv_facts(mesh.surface(triangulate)[0], layer.values, layer.index)
             if facts.missing:
                 yield mesh.name, f"UV set {number + 1}: {count_of(facts.missing, 'triangle')} without UVs"
+            if facts.zero_area:
+                yield mesh.name, f"UV set {number + 1}: {count_of(facts.zero_area, 'triangle')} without area"
             if number == 1 and facts.overlap > 0.01 * facts.covered:
                 share = 100 * facts.overlap / facts.covered
                 yield mesh.name, f"UV set 2 overlaps itself by {share:.2g} %; light baked on it would smear"
@@ -327,7 +326,7 @@ def _uv_bad(subject: _Subject) -> Found:
                 yield mesh.name, f"UV set 2: {count_of(facts.outside, 'triangle')} outside 0 to 1"
 
 
-@_check("texture-misused", "warning", "materials")
+@_check("texture-misused", "warning")
 def _texture_misused(subject: _Subject) -> Found:
     """One image for colours and for plain numbers: one of both is read wrongly."""
     for texture in subject.scene.textures:
@@ -341,7 +340,7 @@ def _texture_misused(subject: _Subject) -> Found:
             yield texture.name, f"is used as {' and '.join(sorted(roles))}"
 
 
-@_check("index-width", "warning", "divide by=size")
+@_check("index-width", "warning", "divide by=size vertices=65535")
 def _index_width(subject: _Subject) -> Found:
     """More vertices than indices of the target's width can count."""
     for mesh in subject.meshes if subject.target.limits.index_bits == 16 else ():
@@ -406,7 +405,7 @@ def _empty_node(subject: _Subject) -> Found:
             yield one.node.name, "is empty"
 
 
-@_check("copies", "warning", "gather")
+@_check("copies", "warning")
 def _copies(subject: _Subject) -> Found:
     """Meshes that are the same, and could be one."""
     alike: dict[tuple[int, int, bytes], list[str]] = {}

@@ -197,7 +197,7 @@ def _moved(a: _Shown, b: _Shown) -> tuple[float, float, Triple | None]:
 
 
 def _triangles(one: _Shown) -> NDArray[np.int32]:
-    corners, _ = triangulate(one.mesh.points, one.mesh.face_start, one.mesh.corner_point)
+    corners, _ = one.mesh.surface(triangulate)
     return np.asarray(one.mesh.corner_point[corners], np.int32)
 
 

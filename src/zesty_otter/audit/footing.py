@@ -129,7 +129,7 @@ def _facts(
         found.sinks,
         found.most,
         found.falls,
-        _place(found.worst_at),
+        None if found.worst is None else _place(found.place[found.worst]),
         found.sideways,
         _place(found.sideways_at),
         found.blocked,
@@ -145,7 +145,7 @@ def _has_faces(placed: Placed) -> bool:
 def _in_metres(placed: Placed, metre: float) -> tuple[NDArray[np.float64], NDArray[np.int32]]:
     """Points and triangles of a placed mesh; of a scatter its first copy."""
     mesh: Any = placed.node.drawn
-    corners, _ = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
+    corners, _ = mesh.surface(triangulate)
     triangles = mesh.corner_point[corners].astype(np.int32)
     points = (mesh.points @ placed.world[:3, :3].T + placed.world[:3, 3]) * metre
     return points, triangles[:, ::-1] if np.linalg.det(placed.world[:3, :3]) < 0 else triangles

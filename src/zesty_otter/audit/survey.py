@@ -99,6 +99,11 @@ class Survey:
     bounds: tuple[tuple[str, tuple[float, float, float]], ...]
     notes: tuple[Note, ...]
 
+    @property
+    def counted(self) -> str:
+        """How many triangles are seen, and how many there are where that is more, in words."""
+        return triangles_in_words(sum(one.triangles for one in self.nodes if one.role == "visible"), self.triangles)
+
     def as_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""
         return asdict(self)
@@ -147,6 +152,11 @@ def survey(scene: Scene) -> Survey:
         bounds=tuple((one.path[-1], one.size) for one in nodes if one.role == "bounds" and one.size),
         notes=scene.notes,
     )
+
+
+def triangles_in_words(seen: int, total: int) -> str:
+    """What is seen, and everything where that is more."""
+    return f"{seen:,}, {total:,} with levels and all else" if 0 < seen < total else f"{total:,}"
 
 
 def clashing(names: list[str]) -> tuple[str, ...]:

@@ -12,6 +12,7 @@ from rich.markup import escape
 
 from zesty_otter import audit, formats, steps, targets
 from zesty_otter.audit.arrival import Arrival
+from zesty_otter.audit.survey import triangles_in_words
 from zesty_otter.cli import console
 from zesty_otter.cli.console import format_bytes, format_size, results
 from zesty_otter.cli.survey import unit_table
@@ -326,7 +327,7 @@ def _triangles(scene: Scene, total: int) -> str:
     """What is seen near by, and everything, where that is more."""
     seen = [placed.node for placed in scene.walk() if placed.node.role == "visible"]
     near = sum(mesh.triangle_count for node in seen if (mesh := node.mesh) is not None)
-    return f"{near:,}, {total:,} with levels and all else" if 0 < near < total else f"{total:,}"
+    return triangles_in_words(near, total)
 
 
 def name_table(renamed: tuple[Renamed, ...]) -> Any:

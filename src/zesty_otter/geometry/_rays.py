@@ -3,7 +3,45 @@
 import numpy as np
 
 from zesty_otter._compile import kernel
-from zesty_otter.geometry._distance import LEAF, enters, hit
+from zesty_otter.geometry._distance import LEAF
+
+
+@kernel
+def _enters(boxes, n, x, y, z, dx, dy, dz, reach):
+    """Whether a ray meets a box within its reach."""
+    near, far = 0.0, reach
+    for axis in range(3):
+        start = x if axis == 0 else y if axis == 1 else z
+        along = dx if axis == 0 else dy if axis == 1 else dz
+        low, high = boxes[n, axis] - start, boxes[n, 3 + axis] - start
+        if along == 0.0:
+            if low > 0.0 or high < 0.0:
+                return False
+        else:
+            one, other = low / along, high / along
+            near, far = max(near, min(one, other)), min(far, max(one, other))
+    return near <= far
+
+
+@kernel
+def _hit(corners, t, x, y, z, dx, dy, dz):
+    """How far along a ray it meets a triangle from either side (infinite when it does not), and from which.
+
+    T. Moeller and B. Trumbore (1997), "Fast, minimum storage ray-triangle intersection".
+    """
+    ax, ay, az = corners[t, 3] - corners[t, 0], corners[t, 4] - corners[t, 1], corners[t, 5] - corners[t, 2]
+    bx, by, bz = corners[t, 6] - corners[t, 0], corners[t, 7] - corners[t, 1], corners[t, 8] - corners[t, 2]
+    px, py, pz = dy * bz - dz * by, dz * bx - dx * bz, dx * by - dy * bx
+    det = ax * px + ay * py + az * pz
+    if det == 0.0:
+        return np.inf, 0
+    sx, sy, sz = x - corners[t, 0], y - corners[t, 1], z - corners[t, 2]
+    u = (sx * px + sy * py + sz * pz) / det
+    qx, qy, qz = sy * az - sz * ay, sz * ax - sx * az, sx * ay - sy * ax
+    v = (dx * qx + dy * qy + dz * qz) / det
+    if u < 0.0 or v < 0.0 or u + v > 1.0:
+        return np.inf, 0
+    return (bx * qx + by * qy + bz * qz) / det, 1 if det < 0.0 else -1
 
 
 @kernel
@@ -20,11 +58,11 @@ def surrounded(places, directions, spared, corners, boxes, leaves, stack, found)
             while size > 0:
                 size -= 1
                 n = stack[size]
-                if not enters(boxes, n, x, y, z, dx, dy, dz, np.inf):
+                if not _enters(boxes, n, x, y, z, dx, dy, dz, np.inf):
                     continue
                 if n >= leaves:
                     for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
-                        far, side = hit(corners, k, x, y, z, dx, dy, dz)
+                        far, side = _hit(corners, k, x, y, z, dx, dy, dz)
                         if 0.0 < far < np.inf:
                             count += side
                 else:
@@ -37,8 +75,8 @@ def surrounded(places, directions, spared, corners, boxes, leaves, stack, found)
 
 
 @kernel
-def first_hits(places, directions, corners, boxes, leaves, stack, least, reach, found, triangle):
-    """How far each ray goes, from ``least`` on, before it meets a triangle from either side, and which."""
+def first_hits(places, directions, backs_only, corners, boxes, leaves, stack, least, reach, found, triangle):
+    """How far each ray goes, from ``least`` on, before it meets a triangle, and which; from behind, or either side."""
     for i in range(len(places)):
         x, y, z = places[i, 0], places[i, 1], places[i, 2]
         dx, dy, dz = directions[i, 0], directions[i, 1], directions[i, 2]
@@ -48,12 +86,12 @@ def first_hits(places, directions, corners, boxes, leaves, stack, least, reach, 
         while size > 0:
             size -= 1
             n = stack[size]
-            if not enters(boxes, n, x, y, z, dx, dy, dz, best):
+            if not _enters(boxes, n, x, y, z, dx, dy, dz, best):
                 continue
             if n >= leaves:
                 for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
-                    far, _ = hit(corners, k, x, y, z, dx, dy, dz)
-                    if least < far < best:
+                    far, side = _hit(corners, k, x, y, z, dx, dy, dz)
+                    if least < far < best and (side > 0 or not backs_only):
                         best, which = far, k
             else:
                 stack[size], stack[size + 1] = 2 * n, 2 * n + 1

@@ -5,13 +5,14 @@ from __future__ import annotations
 import heapq
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from zesty_otter.geometry.corners import join_points
 from zesty_otter.geometry.distance import Surface, areas, even_directions
 from zesty_otter.geometry.hulls import Hull, around_with_corners, convex_hull, tidied
+from zesty_otter.geometry.normals import face_areas_and_normals
 from zesty_otter.geometry.simplify import simplify
 from zesty_otter.geometry.solid import Solid, misfit
 from zesty_otter.geometry.topology import topology
@@ -56,8 +57,7 @@ def decompose(
     The mesh is cut by planes, the part that fits worst first, until the hull of every part fits: planes that run on
     from faces beside hollow edges and along open borders, and planes across its main directions. The plane that saves
     most volume is taken, or that leaves most of the surface in sides that fit. Then parts whose common hull fits too
-    are merged. What an open shell does
-    not go all round is not solid.
+    are merged. What an open shell does not go all round is not solid.
 
     Parameters
     ----------
@@ -81,8 +81,8 @@ def decompose(
     """
     low = points[triangles.ravel()].min(axis=0)
     size = float(np.ptp(points[triangles.ravel()], axis=0).max()) or 1.0
-    # In a space of size one about the origin.
-    # Half of it, so that an opening loses no more than the tolerance when it is narrowed from both sides.
+    # In a space of size one about the origin, and with half the tolerance, so that an opening that is narrowed from
+    # both sides loses no more than all of it.
     work = _Work((points - low) / size, triangles, tolerance / size / 2, most_parts, progress)
     thick = (tolerance / 4 if thickness is None else thickness) / size
     # What is round comes apart in fewer parts when it is halved again and again, what has edges when cut along them.
@@ -90,10 +90,10 @@ def decompose(
     found = work.run(thick)
     if len(found) > _SIMPLE and not work.overfull:
         work.halving = not work.halving
-        found = min(found, work.run(thick), key=lambda one: (len(one), sum(hull.volume for hull, _ in one)))
+        found = min(found, work.run(thick), key=lambda one: (len(one), sum(hull.volume for hull in one)))
     hulls = []
     worst = 0.0
-    for hull, _ in found:
+    for hull in found:
         few = around_with_corners(tidied(hull, work.tolerance / 50), most_corners)
         worst = max(worst, misfit(work.solid, few, work.tolerance))
         hulls.append(_placed(few, low, size))
@@ -135,18 +135,15 @@ class _Work:
             if len(light.triangles):
                 self.cut_solid = Solid(light.points, light.triangles)
         solid = self.cut_solid
-        joined = topology(
-            solid.points, np.arange(0, 3 * len(solid.triangles) + 1, 3, dtype=np.int32), solid.triangles.ravel()
-        ).joined
-        triangles = joined[solid.triangles]
+        triangles = join_points(solid.points)[solid.triangles]
         self.whole = _Piece(solid.points, triangles, np.arange(len(triangles)))
-        self.normals = _normals(solid.points, triangles)
-        self._edges(triangles)
+        start = np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32)
+        self.normals = face_areas_and_normals(solid.points, start, triangles.ravel())[1]
+        self._edges(triangles, start)
 
-    def _edges(self, triangles: Ints) -> None:
+    def _edges(self, triangles: Ints, start: Ints) -> None:
         """The edges along which cuts may run: hollow ones and open borders, with the planes of each."""
         points = self.cut_solid.points
-        start = np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32)
         edges = topology(points, start, triangles.ravel())
         one = edges.first
         other = edges.later[one]
@@ -157,7 +154,7 @@ class _Work:
         length = np.linalg.norm(along, axis=1)
         # The point of the other face that is not on the edge: in front of the face is hollow.
         tip = points[triangles[b]].sum(axis=1) - ends.sum(axis=1) - ends[:, 0]
-        height = ((tip) * self.normals[a]).sum(axis=1)
+        height = (tip * self.normals[a]).sum(axis=1)
         sine = np.linalg.norm(np.cross(self.normals[a], self.normals[b]), axis=1)
         angle = np.arctan2(sine, (self.normals[a] * self.normals[b]).sum(axis=1))
         sheet = self.cut_solid.is_sheet[a]
@@ -181,10 +178,10 @@ class _Work:
         sound = (np.linalg.norm(normals, axis=1) > 0.5) & (weights > 0)
         self.hints = normals[sound], place[sound], far[sound], weights[sound], slanted[sound]
 
-    def run(self, thickness: float) -> list[tuple[Hull, float]]:
-        """The parts' hulls, and the misfit of each."""
+    def run(self, thickness: float) -> list[Hull]:
+        """The parts' hulls."""
         waiting: list[tuple[float, int, _Piece, Hull]] = []
-        done: list[tuple[Hull, float]] = []
+        done: list[Hull] = []
         count = 0
         most = _MORE * self.most_parts + 8
 
@@ -193,15 +190,14 @@ class _Work:
             hull = convex_hull(piece.points, thickness)
             gap = self._misfit(hull)
             if gap <= self.tolerance:
-                done.append((hull, gap))
+                done.append(hull)
                 return
             count += 1
             heapq.heappush(waiting, (-gap * float(np.ptp(piece.points, axis=0).max()), count, piece, hull))
 
         hull = convex_hull(self.whole.points[np.unique(self.whole.triangles)], thickness)
-        gap = self._misfit(hull)
-        if gap <= self.tolerance:
-            return [(hull, gap)]
+        if self._misfit(hull) <= self.tolerance:
+            return [hull]
         for piece in _bundled(self._components(self.whole)):
             take(piece)
         while waiting:
@@ -211,7 +207,7 @@ class _Work:
             sides = self._best_cut(piece, hull) if len(done) + len(waiting) < most else None
             if sides is None:
                 self.overfull = self.overfull or len(done) + len(waiting) >= most
-                done.append((hull, self._misfit(hull)))
+                done.append(hull)
                 continue
             for side in sides:
                 for one in self._components(side):
@@ -351,13 +347,13 @@ class _Work:
             total += self._cost(*_volume(np.concatenate([piece.points[side], on])))
         return total
 
-    def _merged(self, found: list[tuple[Hull, float]], thickness: float) -> list[tuple[Hull, float]]:
+    def _merged(self, found: list[Hull], thickness: float) -> list[Hull]:
         """Fewer parts, where the hull of two fits as well as they do, or there are too many."""
-        alive: dict[int, tuple[Hull, float]] = dict(enumerate(found))
+        alive = dict(enumerate(found))
         queue: list[tuple[float, float, int, int]] = []
 
         def offer(i: int, j: int) -> None:
-            one, other = alive[i][0], alive[j][0]
+            one, other = alive[i], alive[j]
             apart = np.maximum(
                 one.points.min(axis=0) - other.points.max(axis=0), other.points.min(axis=0) - one.points.max(axis=0)
             )
@@ -367,7 +363,7 @@ class _Work:
             added = max(volume - one.volume - other.volume, 0.0)
             heapq.heappush(queue, (round(added, 9), -round(volume, 9), i, j))
 
-        for i, j in _touching([hull for hull, _ in found], self.tolerance if len(found) > _ALL_PAIRS else np.inf):
+        for i, j in _touching(found, self.tolerance if len(found) > _ALL_PAIRS else np.inf):
             offer(i, j)
         number = len(alive)
         start = max(len(alive), 1)
@@ -375,16 +371,15 @@ class _Work:
             added, _, i, j = heapq.heappop(queue)
             if i not in alive or j not in alive:
                 continue
-            one, other = alive[i][0], alive[j][0]
+            one, other = alive[i], alive[j]
             # What a gap of the tolerance all over could add, unless others fill it.
             if added > 2 * self.tolerance * (one.area + other.area) and len(alive) > _ALL_PAIRS:
                 continue
             hull = convex_hull(np.concatenate([one.points, other.points]), thickness)
-            gap = self._misfit(hull)
-            if gap > self.tolerance:
+            if self._misfit(hull) > self.tolerance:
                 continue
             del alive[i], alive[j]
-            alive[number] = hull, gap
+            alive[number] = hull
             for k in list(alive):
                 if k != number:
                     offer(k, number)
@@ -393,24 +388,23 @@ class _Work:
                 self.progress(0.8 + 0.2 * (1 - len(alive) / start))
         return self._few(alive, thickness)
 
-    def _few(self, alive: dict[int, tuple[Hull, float]], thickness: float) -> list[tuple[Hull, float]]:
+    def _few(self, alive: dict[int, Hull], thickness: float) -> list[Hull]:
         """Parts merged, those that add least volume first, until there are no more than may be."""
         added: dict[tuple[int, int], float] = {}
         number = max(alive, default=0) + 1
         while len(alive) > self.most_parts:
             names = list(alive)
-            centres = np.array([alive[n][0].points.mean(axis=0) for n in names])
+            centres = np.array([alive[n].points.mean(axis=0) for n in names])
             for i, name in enumerate(names):
                 for j in np.argsort(np.linalg.norm(centres - centres[i], axis=1))[1:7]:
                     pair = min(name, names[j]), max(name, names[j])
                     if pair not in added:
-                        one, other = alive[pair[0]][0], alive[pair[1]][0]
+                        one, other = alive[pair[0]], alive[pair[1]]
                         both = _volume(np.concatenate([one.points, other.points]))[0]
                         added[pair] = both - one.volume - other.volume
             least = min((pair for pair in added if pair[0] in alive and pair[1] in alive), key=added.__getitem__)
-            points = np.concatenate([alive.pop(n)[0].points for n in least])
-            hull = convex_hull(points, thickness)
-            alive[number] = hull, self._misfit(hull)
+            points = np.concatenate([alive.pop(n).points for n in least])
+            alive[number] = convex_hull(points, thickness)
             number += 1
         return list(alive.values())
 
@@ -464,13 +458,6 @@ def _across(points: NDArray[np.float64]) -> list[NDArray[np.float64]]:
         least, most = along.min(), along.max()
         planes += [np.array([*axis, least + share * (most - least), 0.0]) for share in (0.5, 1 / 3, 2 / 3)]
     return planes
-
-
-def _normals(points: NDArray[np.float64], triangles: NDArray[Any]) -> NDArray[np.float64]:
-    a, b, c = (points[triangles[:, k]] for k in range(3))
-    normal = np.cross(b - a, c - a)
-    length = np.linalg.norm(normal, axis=1, keepdims=True)
-    return np.asarray(normal / np.where(length > 0, length, 1.0))
 
 
 def _volume(points: NDArray[np.float64]) -> tuple[float, float]:

@@ -89,9 +89,15 @@ class Surface:
         return back
 
     def first_hits(
-        self, places: NDArray[np.float64], directions: NDArray[np.float64], least: float, reach: float = np.inf
+        self,
+        places: NDArray[np.float64],
+        directions: NDArray[np.float64],
+        least: float,
+        reach: float = np.inf,
+        *,
+        backs_only: bool = False,
     ) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
-        """What a ray from each place meets first, from either side.
+        """What a ray from each place meets first.
 
         Parameters
         ----------
@@ -102,6 +108,8 @@ class Surface:
             What is nearer does not count.
         reach : float
             Nor does what is farther.
+        backs_only : bool
+            Whether only triangles that are met from behind count; else both sides do.
 
         Returns
         -------
@@ -114,7 +122,8 @@ class Surface:
         found, triangle = np.empty(len(places)), np.empty(len(places), np.int64)
         rays.first_hits(
             np.ascontiguousarray(places[order]), np.ascontiguousarray(np.broadcast_to(directions, places.shape)[order]),
-            self._corners, self._boxes, self._leaves, np.zeros(256, np.int64), least, reach, found, triangle,
+            backs_only, self._corners, self._boxes, self._leaves, np.zeros(256, np.int64), least, reach, found,
+            triangle,
         )  # fmt: skip
         back = np.empty_like(order)
         back[order] = np.arange(len(order))
@@ -155,16 +164,7 @@ def wall_thickness(
     (P,) float64
         Infinite where nothing is behind within reach, as on an open sheet.
     """
-    surface = Surface(points, triangles)
-    order = along_curve(points)
-    found = np.empty(len(points))
-    loops.depths(
-        points[order], -normals[order], surface._corners, surface._boxes, surface._leaves, np.zeros(256, np.int64),
-        1e-3 * reach, reach, found,
-    )  # fmt: skip
-    thickness = np.empty_like(found)
-    thickness[order] = found
-    return thickness
+    return Surface(points, triangles).first_hits(points, -normals, 1e-3 * reach, reach, backs_only=True)[0]
 
 
 def areas(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.geometry.distance import Surface, sampled
 from zesty_otter.geometry.hulls import Hull
+from zesty_otter.geometry.normals import face_areas_and_normals
 from zesty_otter.geometry.solid import Solid
 
 _SIDES = 4000  # places to look at on the sides and within collision
@@ -74,11 +75,9 @@ class Footing:
         return float(1 - self.held.mean()) if len(self.gap) else 0.0
 
     @property
-    def worst_at(self) -> NDArray[np.float64]:
-        """(3,) the worst place of all, one where feet fall through before others; NaN when there is no place."""
-        if not len(self.gap):
-            return np.full(3, np.nan)
-        return np.asarray(self.place[int(np.argmax(np.where(self.held, np.abs(self.gap), np.inf)))])
+    def worst(self) -> int | None:
+        """Which place is the worst of all, one where feet fall through before others; None when there is no place."""
+        return int(np.argmax(np.where(self.held, np.abs(self.gap), np.inf))) if len(self.gap) else None
 
 
 def footing(
@@ -130,12 +129,11 @@ def footing(
 
 def _rising(solid: Solid, up: NDArray[np.float64], slope: float) -> NDArray[np.int32]:
     """The triangles that one can stand on; of sheets both sides count."""
-    a, b, c = (solid.points[solid.triangles[:, k]] for k in range(3))
-    normal = np.cross(b - a, c - a)
-    length = np.linalg.norm(normal, axis=1)
-    height = normal @ up / np.where(length > 0, length, 1.0)
+    start = np.arange(0, 3 * len(solid.triangles) + 1, 3, dtype=np.int32)
+    area, normal = face_areas_and_normals(solid.points, start, solid.triangles.ravel())
+    height = normal @ up
     flat = np.where(solid.is_sheet, np.abs(height), height) >= np.cos(np.radians(slope)) - 1e-9
-    return solid.triangles[flat & (length > 0)]
+    return solid.triangles[flat & (area > 0)]
 
 
 def _gap(

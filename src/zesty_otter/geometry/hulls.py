@@ -139,14 +139,17 @@ def tidied(hull: Hull, apart: float) -> Hull:
 
     It may be smaller by as much.
     """
-    if apart <= 0:
-        return hull
-    # The outermost of those that fall into one cell stays.
-    middle = hull.points.mean(axis=0)
-    order = np.argsort(-np.linalg.norm(hull.points - middle, axis=1), kind="stable")
-    _, first = np.unique(np.floor((hull.points[order] - middle) / apart), axis=0, return_index=True)
-    kept = hull.points[order[np.sort(first)]]
-    return hull if len(kept) == len(hull.points) or len(kept) < 4 else convex_hull(kept, apart)
+    from scipy.spatial import cKDTree
+
+    close = cKDTree(hull.points).query_pairs(apart, output_type="ndarray")
+    # The outermost of those that are close to each other stays.
+    out = np.linalg.norm(hull.points - hull.points.mean(axis=0), axis=1)
+    close = np.where((out[close[:, 0]] < out[close[:, 1]])[:, None], close[:, ::-1], close)
+    kept = np.ones(len(hull.points), bool)
+    for one, other in close[np.argsort(-out[close[:, 0]], kind="stable")]:
+        if kept[one]:
+            kept[other] = False
+    return hull if kept.all() or kept.sum() < 4 else convex_hull(hull.points[kept], apart)
 
 
 def around_with_corners(hull: Hull, most: int) -> Hull:

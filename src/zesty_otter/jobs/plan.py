@@ -12,9 +12,9 @@ from pathlib import Path
 
 from zesty_otter import steps, targets
 from zesty_otter.errors import InputError, UsageError, ZestyOtterError, closest
-from zesty_otter.formats import FORMATS, Format, format_named
+from zesty_otter.formats import FORMATS, Format, format_named, read
 from zesty_otter.jobs.job_file import Job, LayOut, Output, Source
-from zesty_otter.model import Frame, format_unit
+from zesty_otter.model import Frame, Scene, format_unit
 from zesty_otter.steps import Step
 from zesty_otter.steps.assets import TEMPLATES, match_template
 from zesty_otter.targets import Target
@@ -32,6 +32,10 @@ class SourceFile:
     below: str = ""
     pose: str | None = None
     scene: str | None = None
+
+    def read(self) -> Scene:
+        """The scene in the file, read as its source asks for."""
+        return read(self.path, self.unit, self.axes, folders=self.folders, pose=self.pose, scene=self.scene)
 
 
 @dataclass(frozen=True)

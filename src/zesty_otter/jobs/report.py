@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -40,11 +41,8 @@ def _told(asset: AssetResult, task: Task | None, folder: Path) -> ReportAsset:
     from zesty_otter.pictures.report import ReportAsset, ReportFile
 
     # The last output is usually the one with the most beside the mesh.
-    after = _read(folder / asset.files[-1].path) if asset.files else None
-    before = None
-    if task is not None and after is not None:
-        file = task.parts[0].file
-        before = _read(file.path, file.unit, file.axes)
+    after = _read(partial(formats.read, folder / asset.files[-1].path)) if asset.files else None
+    before = None if task is None or after is None else _read(task.parts[0].file.read)
     names: tuple[tuple[str, str], ...] = ()
     if before is not None and after is not None:
         names = tuple((one.node, one.renamed) for one in compare(before, after).nodes if one.renamed)
@@ -61,8 +59,8 @@ def _told(asset: AssetResult, task: Task | None, folder: Path) -> ReportAsset:
     )
 
 
-def _read(path: Path, unit: str | float | None = None, axes: str | None = None) -> Scene | None:
+def _read(read: Callable[[], Scene]) -> Scene | None:
     try:
-        return formats.read(path, unit, axes)
+        return read()
     except ZestyOtterError:
         return None

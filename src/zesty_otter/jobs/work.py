@@ -8,7 +8,6 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from zesty_otter import formats
 from zesty_otter.audit.budget import over_budget
 from zesty_otter.audit.checks import check
 from zesty_otter.audit.facts import FileFacts
@@ -85,7 +84,7 @@ def read(task: Task) -> tuple[Scene, list[Finding]]:
 
 def _read_part(part: Part, task: Task) -> ReadPart:
     file = part.file
-    scene = formats.read(file.path, file.unit, file.axes, folders=file.folders, pose=file.pose, scene=file.scene)
+    scene = file.read()
     frame = scene.frame
     if task.frame is not None:
         scene = Reframe(axes=" ".join(task.frame.axes), unit=task.frame.unit).apply(scene)

@@ -118,10 +118,8 @@ def _facts(before: Survey | None, after: Survey | None) -> list[tuple[str, str, 
             unit = facts.unit
             size = " × ".join(format_length(side * unit) if unit else f"{side:.4g}" for side in facts.size)
         leftovers = sum(bool(node.leftover) for node in facts.nodes)
-        seen = sum(node.triangles for node in facts.nodes if node.role == "visible")
-        count = f"{seen:,}" if seen == facts.triangles else f"{seen:,}, {facts.triangles:,} with levels and all else"
         kinds = f"{facts.faces.triangles:,} triangles, {facts.faces.quads:,} quads, {facts.faces.ngons:,} n-gons"
-        return [size, count, kinds, count_of(len(facts.nodes), "node"),
+        return [size, facts.counted, kinds, count_of(len(facts.nodes), "node"),
                 ", ".join(one.name for one in facts.materials[:8]) or "none",
                 count_of(leftovers, "node") if leftovers else "none"]  # fmt: skip
 

@@ -64,7 +64,7 @@ def card_of(scene: Scene, look: Look, title: str) -> Card:
     if facts.size is None:
         return Card(title, problem="nothing to draw: no faces")
     size = " x ".join(format_length(side * unit) if unit else f"{side:.4g}" for side in facts.size)
-    counts = f"{facts.triangles:,} triangles, {count_of(len(facts.materials), 'material')}"
+    counts = f"{facts.counted} triangles, {count_of(len(facts.materials), 'material')}"
     return Card(title, (size if unit else f"{size} units", counts), picture(scene, look))
 
 

@@ -125,6 +125,7 @@ class _Picture:
         self.pixels: list[NDArray[np.uint8]] = []
         self.known: dict[int, int] = {}
         self.drawn = _Drawn()
+        self.left_out = 0
         for one in seen:
             self._take(one)
         self.solid = [one for one in placed if one.node.role == "collision"]
@@ -142,7 +143,8 @@ class _Picture:
         places = [one.world]
         if isinstance(one.node.content, Scatter):
             places = [one.world @ transform for transform in one.node.content.transforms[:_MOST_COPIES]]
-        corners, face = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
+            self.left_out += one.node.content.count - len(places)
+        corners, face = mesh.surface(triangulate)
         if not len(corners):
             return
         shaded = with_all_normals(mesh)
@@ -333,7 +335,7 @@ class _Picture:
             mesh = one.node.drawn
             if mesh is None:
                 continue
-            corners, _ = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
+            corners, _ = mesh.surface(triangulate)
             points = self._canonical(mesh.points, one)
             parts.append(points[mesh.corner_point[corners]])
             edges.append(points[mesh.surface(topology).edge_points].reshape(-1, 6))
@@ -369,9 +371,8 @@ class _Picture:
 
     def _worst(self, found: Footing) -> NDArray[np.float64]:
         """Where the feet of a figure on the worst place are."""
-        at = int(np.argmin(np.linalg.norm(found.place - found.worst_at, axis=1)))
-        height = np.nan_to_num(found.gap[at]) * np.array([0.0, 1.0, 0.0])
-        return np.asarray(found.place[at] / self.metre @ self.basis.T + height)
+        at = found.place[found.worst or 0] / self.metre @ self.basis.T
+        return np.asarray(at + (0.0, np.nan_to_num(found.gap[found.worst or 0]), 0.0))
 
     def _footing(
         self, found: Footing, ids: NDArray[np.int32], where: NDArray[np.float32], out: NDArray[np.float32]
@@ -417,6 +418,8 @@ class _Picture:
         text.append(f"{said}{unit}" + (f", grid {format_length(self.step)}" if self.look.grid and not unit else ""))
         if self.gap:
             text.append(self.gap)
+        if self.left_out:
+            text.append(f"{self.left_out:,} copies more are not drawn")
         if self.look.style in ("wire", "both"):
             text.append("thick hard edge, dashed seam, orange open border")
         for n, line in enumerate(text if self.look.words else ()):
@@ -440,7 +443,7 @@ class _Picture:
     ) -> None:
         """The axes of the file's frame, by what they mean."""
         high = self.look.size[1]
-        middle, reach = np.array([0.1 * high + 50.0, high - 60.0]), 34.0
+        middle, reach = np.array([0.08 * high + 74.0, high - 60.0]), 34.0
         turn = self.scene.frame.basis
         order = np.argsort([float(turn[:, k] @ camera.axes[2]) for k in range(3)])
         for k in order:

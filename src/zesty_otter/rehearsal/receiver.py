@@ -81,7 +81,7 @@ def receive(path: Path, target: Target) -> tuple[Received, Scene]:
     A format that says nothing of axes or unit is taken in those of the target, as an engine does.
     """
     scene = formats.read(path)
-    kind = formats.format_of(path, path.read_bytes()[:64] if path.stat().st_size < 1 << 20 else _first(path))
+    kind = formats.format_of(path, _first(path))
     space = target.space
     silent = [word for word, said in (("axes", not kind.axes_vary), ("unit", scene.frame.unit is not None)) if not said]
     frame = Frame(
@@ -170,7 +170,7 @@ def _draws(placed: Placed) -> int:
 
 def _in_memory(mesh: Mesh) -> tuple[int, int]:
     """How many vertices a mesh has on a graphics card, and the bytes of these and of the indices."""
-    corners, face = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
+    corners, face = mesh.surface(triangulate)
     if not len(corners):
         return 0, 0
     slot = mesh.slot_of_face[face].astype(np.int32)

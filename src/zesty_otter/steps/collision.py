@@ -168,7 +168,7 @@ class Collision(Step):
         progress: Callable[[float], None],
     ) -> tuple[list[Mesh], _Found]:
         """The collision meshes of a mesh in its own space, and what there is to say of them."""
-        corners, _ = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
+        corners, _ = mesh.surface(triangulate)
         triangles = mesh.corner_point[corners].astype(np.int32)
         # In metres, as the world sees it.
         points = mesh.points @ linear.T
@@ -401,7 +401,7 @@ def _made_convex(mesh: Mesh, linear: NDArray[np.float64], tolerance: float) -> M
         return None
     edges = mesh.surface(topology)
     hull = convex_hull(points)
-    corners, _ = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
+    corners, _ = mesh.surface(triangulate)
     triangles = mesh.corner_point[corners].astype(np.int32)
     own = mesh.points @ linear.T
     places = sampled(own, triangles, 2000)

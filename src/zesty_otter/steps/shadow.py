@@ -72,7 +72,7 @@ class Shadow(Step):
     def _made(self, mesh: Mesh, scale: float) -> tuple[Mesh, list[str]]:
         """The shadow mesh of a mesh, ``scale`` metres to its unit, and what there is to say of it."""
         remarks: list[str] = []
-        corners, _ = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
+        corners, _ = mesh.surface(triangulate)
         triangles = mesh.corner_point[corners].astype(np.int32)
         triangles = triangles[areas(mesh.points, triangles) > 0]
         points = mesh.points
