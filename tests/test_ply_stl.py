@@ -120,6 +120,47 @@ def test_a_texture_named_in_a_comment_is_found(tmp_path):
     assert scene.materials[0].textures["base_color"].texture.path == tmp_path / "wood.png"
 
 
+INDEX_TYPES = {"char": "b", "uchar": "B", "short": "h", "ushort": "H", "int": "i", "uint": "I", "float": "f"}
+
+
+@pytest.mark.parametrize("sizes", [(3, 3, 3), (4, 4, 4), (3, 3, 4), (3, 2, 3)])
+@pytest.mark.parametrize("type_", INDEX_TYPES)
+@pytest.mark.parametrize(("kind", "order"), [("binary_little_endian", "<"), ("binary_big_endian", ">")])
+def test_lists_of_every_index_type_even_and_uneven(tmp_path, kind, order, type_, sizes):
+    elements = SQUARE + f"element face 3\nproperty list uchar {type_} vertex_indices\n"
+    faces = [list(range(size)) for size in sizes]
+    data = struct.pack(f"{order}12f", 0, 0, 0, 1, 0, 0, 1, 1, 0, 0, 1, 0)
+    data += b"".join(struct.pack(f"{order}B{len(face)}{INDEX_TYPES[type_]}", len(face), *face) for face in faces)
+    mesh = zo.read(ply(tmp_path, elements, data, kind)).meshes[0]
+    kept = [face for face in faces if len(face) > 2]
+    assert mesh.face_size.tolist() == [len(face) for face in kept]
+    assert mesh.corner_point.tolist() == [point for face in kept for point in face]
+
+
+@pytest.mark.parametrize("index", [-1, 4, 2**31 - 1])
+def test_even_lists_with_an_index_that_leads_nowhere_lose_that_face(tmp_path, index):
+    elements = SQUARE + "element face 2\nproperty list uchar int vertex_indices\n"
+    data = struct.pack("<12f", 0, 0, 0, 1, 0, 0, 1, 1, 0, 0, 1, 0) + struct.pack("<B3iB3i", 3, 0, 1, index, 3, 0, 1, 2)
+    scene = zo.read(ply(tmp_path, elements, data, "binary_little_endian"))
+    assert scene.meshes[0].corner_point.tolist() == [0, 1, 2]
+    assert "1 face with fewer than three corners or without usable points skipped, the first is face 0" in texts(
+        scene.notes
+    )
+
+
+@pytest.mark.parametrize("bad", [np.nan, np.inf, -np.inf])
+@pytest.mark.parametrize("column", range(6))
+def test_numbers_that_are_none_cost_their_faces_or_their_normals_only(tmp_path, bad, column):
+    names = "".join(f"property float {name}\n" for name in ("x", "y", "z", "nx", "ny", "nz"))
+    elements = f"element vertex 4\n{names}element face 2\nproperty list uchar int vertex_indices\n"
+    rows = np.array([[x, y, 0, 0, 0, 1] for x, y in ((0, 0), (1, 0), (1, 1), (0, 1))], "<f4")
+    rows[3, column] = bad
+    data = rows.tobytes() + struct.pack("<B3iB3i", 3, 0, 1, 2, 3, 0, 2, 3)
+    mesh = zo.read(ply(tmp_path, elements, data, "binary_little_endian")).meshes[0]
+    assert mesh.face_count == (1 if column < 3 else 2)
+    assert mesh.normals.index.tolist() == ([0, 1, 2] if column < 3 else [0, 1, 2, 0, 2, -1])
+
+
 def test_large_faces_are_written_and_read(tmp_path):
     angle = np.arange(300) * (2 * np.pi / 300)
     disc = zo.Mesh("disc", np.stack([np.cos(angle), np.sin(angle), 0 * angle], 1), np.array([0, 300]), np.arange(300))
@@ -172,6 +213,19 @@ def test_binary_files_are_known_by_their_size_not_their_header(tmp_path, head, c
     scene = zo.read(tmp_path / "a.stl")
     assert (scene.meshes[0].face_count, scene.meshes[0].point_count) == (12, 8)
     assert ("promises" in texts(scene.notes)) == (count is not None)
+
+
+@pytest.mark.parametrize("spread", [1, 40, 10_000])
+def test_corners_at_one_position_share_a_point_however_far_apart_they_stand_in_the_file(tmp_path, spread):
+    random = np.random.default_rng(spread)
+    corners = random.integers(-spread, spread, (9000, 3, 3)).astype("<f4")
+    corners[corners == 0] *= random.choice([-1, 1], int((corners == 0).sum())).astype("f4")  # minus zero is zero
+    corners[7, 1, 2] = corners[8000, 0, 0] = np.nan
+    (tmp_path / "a.stl").write_bytes(binary_stl(b"", corners))
+    mesh = zo.read(tmp_path / "a.stl").meshes[0]
+    whole = np.delete(corners, [7, 8000], axis=0).reshape(-1, 3)
+    assert np.array_equal(mesh.points[mesh.corner_point], whole)
+    assert mesh.point_count == len(np.unique(whole, axis=0)) == len(np.unique(mesh.points, axis=0))
 
 
 def test_colours_in_the_spare_bits_are_read_both_ways(tmp_path):

@@ -43,19 +43,50 @@ def walk_rows(data, at, stop, is_list, count_size, item_size, little, starts, co
 
 @kernel
 def take_columns(table, out):
-    """The columns of a table, which need not be aligned."""
-    if out.shape[1] == 3:  # the usual widths once more, so that the inner loop is unrolled
+    """The columns of a table, which need not be aligned; returns whether all of them are finite numbers."""
+    # A number by nothing is zero when it is finite and NaN when not.
+    a = b = c = 0.0
+    if out.shape[1] == 3:  # the usual widths once more, so that nothing waits for the sum before
         for row in range(len(out)):
-            for k in range(3):
-                out[row, k] = table[row, k]
-    elif out.shape[1] == 4:
+            out[row, 0], out[row, 1], out[row, 2] = table[row, 0], table[row, 1], table[row, 2]
+            a += out[row, 0] * 0
+            b += out[row, 1] * 0
+            c += out[row, 2] * 0
+    elif out.shape[1] == 2:
         for row in range(len(out)):
-            for k in range(4):
-                out[row, k] = table[row, k]
+            out[row, 0], out[row, 1] = table[row, 0], table[row, 1]
+            a += out[row, 0] * 0
+            b += out[row, 1] * 0
     else:
         for row in range(len(out)):
             for k in range(out.shape[1]):
                 out[row, k] = table[row, k]
+                a += out[row, k] * 0
+    return a + b + c == 0
+
+
+@kernel
+def take_even_lists(counts, table, out):
+    """Lists of a known length; returns the rows before the first of another length, and the extremes of theirs.
+
+    ``counts`` (R,) and ``table`` (R, length) lie beside each other in the file and need not be aligned.
+    """
+    low, high = table[0, 0], table[0, 0]
+    length = table.shape[1]
+    for row in range(len(out)):
+        if counts[row] != length:
+            return row, low, high
+        if length == 3:
+            for k in range(3):
+                value = table[row, k]
+                out[row, k] = value
+                low, high = min(low, value), max(high, value)
+        else:
+            for k in range(length):
+                value = table[row, k]
+                out[row, k] = value
+                low, high = min(low, value), max(high, value)
+    return len(out), low, high
 
 
 @kernel

@@ -55,6 +55,8 @@ class _Element:
     properties: list[_Property] = field(default_factory=list)
     columns: dict[str, NDArray[Any]] = field(default_factory=dict)
     lists: dict[str, tuple[NDArray[Any], NDArray[Any]]] = field(default_factory=dict)
+    # The least and the largest value of lists that are all of one length, as far as they are known.
+    extremes: dict[str, tuple[int, int]] = field(default_factory=dict)
 
 
 def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
@@ -205,14 +207,17 @@ class _Reading:
         if element.count * dtype.itemsize > len(self.data) - at or element.count * length >= 2**31:
             return 0
         rows = np.frombuffer(self.data, dtype, element.count, at)
-        if (rows["n"] != length).any():
-            return 0
-        start = np.arange(0, element.count * length + 1, length, dtype=np.int32)
-        if rows["v"].dtype.isnative:
+        if rows["n"].dtype.isnative and rows["v"].dtype.isnative and one.dtype[0] != "f":
             values = np.empty(rows["v"].shape, one.dtype)
-            loops.take_columns(rows["v"], values)
+            even, *extremes = loops.take_even_lists(rows["n"], rows["v"], values)
+            if even < element.count:
+                return 0
+            element.extremes[one.name] = int(extremes[0]), int(extremes[1])
         else:
             values = rows["v"]
+            if (rows["n"] != length).any():
+                return 0
+        start = np.arange(0, element.count * length + 1, length, dtype=np.int32)
         element.lists[one.name] = start, values.reshape(-1)
         return at + element.count * dtype.itemsize
 
@@ -271,8 +276,7 @@ class _Reading:
         columns = vertex.columns
         if not {"x", "y", "z"} <= columns.keys():
             raise self.fail("has no vertices with x, y and z.")
-        points = _stacked(columns, ("x", "y", "z"), np.float64)
-        finite = finite_rows(points)
+        points, finite = _stacked(columns, ("x", "y", "z"), np.float64)
         start, corners, face_of = self._faces(len(points), finite)
         if not finite.all():
             points = np.where(finite[:, None], points, 0.0)
@@ -299,16 +303,16 @@ class _Reading:
             if extra:
                 self.note("lost", f"properties of {name} not carried: {', '.join(extra[:8])}")
 
-    def _faces(self, points: int, finite: NDArray[np.bool_]) -> tuple[NDArray[Any], NDArray[Any], NDArray[np.int64]]:
+    def _faces(self, points: int, finite: NDArray[np.bool_]) -> tuple[NDArray[Any], NDArray[Any], NDArray[np.integer]]:
         """Where faces start, their corners, and the number of the face element each comes from (-1 for strips)."""
         face = self.elements.get("face", _Element("face", 0))
         name = next((one for one in _INDICES if one in face.lists), None)
         start, values = face.lists[name] if name else (np.zeros(1, np.int64), np.zeros(0, np.int64))
-        if values.dtype.itemsize == 4 and len(values) and not self._strip_element():
-            corners32 = values.astype(np.int32, copy=False)
-            even = len(start) > 1 and int(np.diff(start).min()) >= 3
-            if even and int(corners32.min()) >= 0 and int(corners32.max()) < points and finite.all():
-                return start, corners32, np.arange(len(start) - 1)
+        if values.dtype.kind in "iu" and values.dtype.itemsize == 4 and len(values) and not self._strip_element():
+            least = int(start[1]) if name in face.extremes else int(np.diff(start).min())
+            low, high = face.extremes.get(str(name)) or (int(values.min()), int(values.max()))
+            if least >= 3 and low >= 0 and high < points and finite.all():
+                return start, values.astype(np.int32, copy=False), np.arange(len(start) - 1, dtype=np.int32)
         corners = values.astype(np.int64)
         number = np.arange(len(start) - 1)
         strips = self._strips()
@@ -401,18 +405,18 @@ def _typed(values: NDArray[np.float64], dtype: str) -> NDArray[Any]:
     return np.clip(np.nan_to_num(values), limits.min, limits.max).astype(dtype)
 
 
-def _stacked(columns: dict[str, NDArray[Any]], names: tuple[str, ...], dtype: Any) -> NDArray[Any]:
-    """Columns as one table."""
-    side_by_side = _side_by_side([columns[name] for name in names])
-    if side_by_side is not None:
-        made = np.empty(side_by_side.shape, dtype)
-        loops.take_columns(side_by_side, made)
-        return made
+def _stacked(
+    columns: dict[str, NDArray[Any]], names: tuple[str, ...], dtype: Any
+) -> tuple[NDArray[Any], NDArray[np.bool_]]:
+    """Columns as one table, and which of its rows hold finite numbers only."""
     out = np.empty((len(columns[names[0]]), len(names)), dtype)
+    side_by_side = _side_by_side([columns[name] for name in names])
+    if side_by_side is not None and loops.take_columns(side_by_side, out):
+        return out, np.ones(len(out), bool)
     with np.errstate(invalid="ignore"):
         for k, name in enumerate(names):
             out[:, k] = columns[name]
-    return out
+    return out, finite_rows(out)
 
 
 def _side_by_side(columns: list[NDArray[Any]]) -> NDArray[Any] | None:
@@ -435,8 +439,7 @@ def _column_layer(
     """A layer that is indexed like the points, with holes where its numbers are not finite."""
     if not set(names) <= columns.keys():
         return []
-    values = _stacked(columns, names, np.float32)
-    finite = finite_rows(values)
+    values, finite = _stacked(columns, names, np.float32)
     if finite.all():
         return [Layer(kind, values, corners.astype(np.int32, copy=False))]
     index = np.where(finite[corners], corners, -1)

@@ -81,14 +81,19 @@ def _unsigned_zero(bits):
 
 
 @kernel
-def _place_of(points, table, x, y, z):
-    """The slot of a position in the table: its own, or the empty one where it belongs."""
-    mask = np.uint64(len(table) - 1)
+def _hash(x, y, z):
     h = np.uint64(x) * np.uint64(0x9E3779B97F4A7C15) ^ np.uint64(y) * np.uint64(0xC2B2AE3D27D4EB4F)
     h ^= np.uint64(z) * np.uint64(0x165667B19E3779F9)
     h ^= h >> np.uint64(32)
     h *= np.uint64(0xD6E8FEB86659FD93)
-    k = (h ^ h >> np.uint64(29)) & mask
+    return h ^ h >> np.uint64(29)
+
+
+@kernel
+def _place_of(points, table, h, x, y, z):
+    """The slot of a position with hash ``h`` in the table: its own, or the empty one where it belongs."""
+    mask = np.uint64(len(table) - 1)
+    k = h & mask
     while True:
         p = table[k]
         if p < 0 or (points[p, 0] == x and points[p, 1] == y and points[p, 2] == z):
@@ -97,41 +102,69 @@ def _place_of(points, table, x, y, z):
 
 
 @kernel
-def join_corners(corners, facet, points, count, table, corner_point, bad):
+def _within_block(block, points, hashes, table, index, bad):
+    """Numbers the distinct positions of a few facets (B, 3, 3), into room for as many as they have corners.
+
+    The corners of facets with a number that is not finite get position 0.
+    """
+    table[:] = -1
+    count = 0
+    exponent = np.uint32(0x7F800000)
+    for n in range(len(block)):
+        finite = True
+        for c in range(3):
+            for k in range(3):
+                finite &= block[n, c, k] & exponent != exponent
+        bad[n] = not finite
+        for c in range(3):
+            index[3 * n + c] = 0
+            if not finite:
+                continue
+            x, y, z = _unsigned_zero(block[n, c, 0]), _unsigned_zero(block[n, c, 1]), _unsigned_zero(block[n, c, 2])
+            h = _hash(x, y, z)
+            slot = _place_of(points, table, h, x, y, z)
+            if table[slot] < 0:
+                table[slot] = count
+                points[count, 0], points[count, 1], points[count, 2] = x, y, z
+                hashes[count] = h
+                count += 1
+            index[3 * n + c] = table[slot]
+    return count
+
+
+@kernel
+def join_corners(corners, facet, points, count, table, corner_point, bad, near, hashes, near_table, number):
     """Numbers the distinct positions of the corners of facets (F, 3, 3), given as bits, from one facet on.
 
     ``points`` (P, 3) holds the bits of those found so far, ``table`` has room for twice as many, a power of
     two. Stops before either is full; returns the next facet and the number of positions. ``bad`` marks
-    facets with a number that is not finite, whose corners get the first point.
+    facets with a number that is not finite, whose corners get some point. Facets go block by block, first
+    among themselves, for neighbours mostly follow each other and ``table`` is too large for the processor's
+    cache; ``near`` (N, 3), ``hashes`` (N,), ``near_table`` and ``number`` (N,) are room for that.
     """
     for p in range(count):
-        table[_place_of(points, table, points[p, 0], points[p, 1], points[p, 2])] = p
-    for n in range(facet, len(bad)):
-        if count + 3 > len(points):
-            return n, count
-        finite = True
-        for c in range(3):
-            for k in range(3):
-                finite &= (corners[n, c, k] >> np.uint32(23)) & np.uint32(255) != np.uint32(255)
-        bad[n] = not finite
-        for c in range(3):
-            corner_point[3 * n + c] = 0
-            if finite:
-                x, y = _unsigned_zero(corners[n, c, 0]), _unsigned_zero(corners[n, c, 1])
-                z = _unsigned_zero(corners[n, c, 2])
-                # Most facets share an edge with the one before.
-                found = -1
-                for m in range(max(3 * n - 3, 0), 3 * n):
-                    p = corner_point[m]
-                    if count > 0 and points[p, 0] == x and points[p, 1] == y and points[p, 2] == z:
-                        found = p
-                if found >= 0:
-                    corner_point[3 * n + c] = found
-                    continue
-                k = _place_of(points, table, x, y, z)
-                if table[k] < 0:
-                    table[k] = count
-                    points[count, 0], points[count, 1], points[count, 2] = x, y, z
-                    count += 1
-                corner_point[3 * n + c] = table[k]
-    return len(bad), count
+        x, y, z = points[p, 0], points[p, 1], points[p, 2]
+        table[_place_of(points, table, _hash(x, y, z), x, y, z)] = p
+    mask = np.uint64(len(table) - 1)
+    while facet < len(bad):
+        after = min(facet + len(near) // 3, len(bad))
+        if count + 3 * (after - facet) > len(points):
+            break
+        index = corner_point[3 * facet : 3 * after]
+        found = _within_block(corners[facet:after], near, hashes, near_table, index, bad[facet:after])
+        # All slots are asked for before the first is looked at, so that none is waited for alone.
+        number[0] = 0
+        for i in range(found):
+            number[0] |= table[hashes[i] & mask]
+        for i in range(found):
+            x, y, z = near[i, 0], near[i, 1], near[i, 2]
+            slot = _place_of(points, table, hashes[i], x, y, z)
+            if table[slot] < 0:
+                table[slot] = count
+                points[count, 0], points[count, 1], points[count, 2] = x, y, z
+                count += 1
+            number[i] = table[slot]
+        for c in range(len(index)):
+            index[c] = number[index[c]]
+        facet = after
+    return facet, count

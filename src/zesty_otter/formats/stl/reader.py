@@ -24,6 +24,7 @@ from zesty_otter.model import Frame, Layer, Mesh, Node, Note, Scene, compact, co
 scan = LateModule("zesty_otter.formats.stl._scan")
 
 _HEAD = 84
+_BLOCK = 2048  # facets whose corners are joined among themselves before all others
 _FACET = np.dtype([("normal", "<f4", 3), ("points", "<f4", (3, 3)), ("color", "<u2")])
 _WORDS = tuple(np.frombuffer(word, np.uint8) for word in (b"vertex", b"endloop", b"endfacet", b"solid"))
 
@@ -75,14 +76,19 @@ def _joined(corners: NDArray[np.uint32]) -> tuple[NDArray[np.float64], NDArray[n
     """The distinct positions of facets (F, 3, 3), the one of each corner, and which facets have none."""
     facets = len(corners)
     corner_point, bad = np.empty(3 * facets, np.int32), np.zeros(facets, bool)
+    block = 3 * _BLOCK
+    near, hashes, number = np.empty((block, 3), np.uint32), np.empty(block, np.uint64), np.empty(block, np.int32)
+    near_table = np.empty(1 << block.bit_length(), np.int32)
     # A closed surface has half as many points as triangles; tables grow where there are more.
-    room = 1 << max(facets // 2 + 64, 64).bit_length()
+    room = 1 << (facets // 2 + block).bit_length()
     points = np.empty((0, 3), np.uint32)
     facet = count = 0
     while facet < facets:
         points = np.concatenate([points[:count], np.empty((room - count, 3), np.uint32)])
         table = np.full(2 * room, -1, np.int32)
-        facet, count = scan.join_corners(corners, facet, points, count, table, corner_point, bad)
+        facet, count = scan.join_corners(
+            corners, facet, points, count, table, corner_point, bad, near, hashes, near_table, number
+        )
         room *= 2
     return points[:count].view(np.float32).astype(np.float64), corner_point, bad
 
