@@ -696,6 +696,12 @@ def _find(vert, v):
 
 
 @kernel
+def find_all(vert, into):
+    for v in range(len(vert)):
+        into[v] = _find(vert, v)
+
+
+@kernel
 def _revive(heap, state):
     """Puts what was refused back into the queue; it waits at the end of the same array."""
     for n in range(len(heap) - state[PARKED], len(heap)):

@@ -13,6 +13,7 @@ from zesty_otter._late import LateModule
 from zesty_otter.geometry.corners import join_points, split_vertices
 from zesty_otter.geometry.distance import areas
 from zesty_otter.geometry.order import along_curve
+from zesty_otter.geometry.settling import Neighbourhood, settled
 
 loops = LateModule("zesty_otter.geometry._simplify")
 
@@ -106,8 +107,9 @@ def simplify(
     References
     ----------
     M. Garland and P. Heckbert (1997), "Surface simplification using quadric error metrics", with optimal
-    placement; what attributes cost follows H. Hoppe (1999), "New quadric metric for simplifying meshes with
-    appearance attributes". Their values are taken from the nearest place of the surface before each collapse.
+    placement; single places that are far worse than all others are mended afterwards. What attributes cost
+    follows H. Hoppe (1999), "New quadric metric for simplifying meshes with appearance attributes". Their values
+    are taken from the nearest place of the surface before each collapse.
     """
     work = _Work(points, triangles, attributes, section, locked, only_old, limit, reach)
     start = max(work.alive_count, 1)
@@ -142,6 +144,8 @@ class _Work:
         stays = np.zeros(count, bool) if locked is None else locked[used].copy()
         self.reach = None if reach is None else reach[used] / self.size
         edges = self._link(tri, own_section, stays, place)
+        self.tri = tri
+        self.dense: Neighbourhood | None = None
         del tri, place, own_section
         self.state, self.due = np.zeros(7, np.int64), np.zeros(1)
         self.state[loops.ALIVE] = faces
@@ -163,6 +167,9 @@ class _Work:
         feature, degree = np.zeros(3 * faces, np.uint8), np.zeros(count, np.int32)
         wedge = self.wedge if len(self.wedge) else tri
         loops.find_features(tri, first, following, wedge, section, feature, degree, stays)
+        self.on_border = np.zeros(count, bool)
+        at = np.flatnonzero(feature & loops.BORDER)
+        self.on_border[tri[at]] = self.on_border[tri[np.where(at % 3 < 2, at + 1, at - 2)]] = True
         quadrics = np.zeros((count, 10))
         area = areas(place, tri.reshape(-1, 3))
         loops.gather_quadrics(place, tri, feature, float(area.mean()) if faces else 0.0, _BORDER, _SEAM, quadrics)
@@ -258,11 +265,36 @@ class _Work:
         # What never moved is where it was to the last bit.
         place, before = self.real[used, 10:13], self.before[used]
         still = (place == (before - self.centre) / self.size).all(axis=1)
-        return Reduced(
-            np.where(still[:, None], before, place * self.size + self.centre),
-            triangles.reshape(-1, 3).astype(np.int32),
-            self.source[kept].astype(np.int32),
-            tuple(attributes),
+        points = np.where(still[:, None], before, place * self.size + self.centre)
+        triangles = triangles.reshape(-1, 3).astype(np.int32)
+        if not self.only_old and 0 < len(triangles) < len(self.source):
+            points = self._settled(points, triangles, face[kept], used)
+        return Reduced(points, triangles, self.source[kept].astype(np.int32), tuple(attributes))
+
+    def _settled(
+        self, points: NDArray[np.float64], triangles: NDArray[np.int32], face: NDArray[np.int32], used: NDArray[Any]
+    ) -> NDArray[np.float64]:
+        """The points of a mesh made of the rows of ``face``, moved where it is farthest from what it was made from."""
+        if self.dense is None:
+            self.dense = Neighbourhood(self.before, self.tri)
+        into = np.empty(len(self.vert), np.int32)
+        loops.find_all(self.vert, into)
+        number = np.full(len(self.vert), -1, np.int32)
+        number[used] = np.arange(len(used), dtype=np.int32)
+        feature, border = np.zeros(len(used), bool), np.zeros(len(used), bool)
+        for k in range(3):
+            bits = face[:, 6] >> 2 * k
+            for which, ends in ((bits & 3 == loops.FEATURE, feature), (bits & loops.BORDER != 0, border)):
+                ends[triangles[which][:, [k, (k + 1) % 3]]] = True
+        many = self.vert[used, loops.DEGREE] > 2
+        return settled(
+            Neighbourhood(points, triangles),
+            self.dense,
+            number[into],
+            fixed=feature | many | (self.vert[used, loops.LOCKED] != 0),
+            border=border,
+            dense_border=self.on_border,
+            leeway=self.real[used, 13] * self.size,
         )
 
 

@@ -1,0 +1,229 @@
+"""Points of a light surface moved a little, so that its largest distance from the dense one shrinks.
+
+A surface is given as ``points`` (P, 3), ``tri`` (3 T,), and the triangles at each point: those of point p are
+``around[start[p]:start[p + 1]]``. The dense one is called old, the light one new. Every old point has a home: the
+new point nearest to where it lies on the new surface; ``lodgers[lodger_start[v]:lodger_start[v + 1]]`` have theirs
+at v. Distances are squared.
+"""
+
+import numpy as np
+
+from zesty_otter._compile import kernel
+from zesty_otter.geometry._distance import nearest_in_triangle
+
+# What may be done with a point.
+FIXED, ON_BORDER, FREE = range(3)
+
+_STEPS = (0.15, 0.3, 0.6, 1.0)  # shares of the way to where the old surface is, to be tried
+_MOVES = 3  # how often one place is mended in a row
+
+
+@kernel
+def triangles_at(tri, start, around):
+    """Fills ``around``; ``start`` (P + 1,) is the beginnings shifted by one place, and put right."""
+    for c in range(len(tri)):
+        around[start[tri[c] + 1]] = c // 3
+        start[tri[c] + 1] += 1
+
+
+@kernel
+def _nearest(points, tri, start, around, v, x, y, z):
+    """The nearest place of a surface to a position, going from point ``v`` to its neighbours while that helps.
+
+    Returns its distance, triangle, shares of the second and third corner, and the point it is nearest to.
+    """
+    best, at, s, t = np.inf, -1, 0.0, 0.0
+    while True:
+        found = False
+        for k in range(start[v], start[v + 1]):
+            f = around[k]
+            a, b, c = tri[3 * f], tri[3 * f + 1], tri[3 * f + 2]
+            d, fs, ft = nearest_in_triangle(
+                points[a, 0], points[a, 1], points[a, 2], points[b, 0], points[b, 1], points[b, 2],
+                points[c, 0], points[c, 1], points[c, 2], x, y, z,
+            )  # fmt: skip
+            if d < best:
+                best, at, s, t, found = d, f, fs, ft, True
+        if not found:
+            return best, at, s, t, v
+        first = 1.0 - s - t
+        k = 0 if first >= s and first >= t else 1 if s >= t else 2
+        if tri[3 * at + k] == v:
+            return best, at, s, t, v
+        v = tri[3 * at + k]
+
+
+@kernel
+def find_homes(points, tri, start, around, old_points, home, far, worst, close, close_to):
+    """Sets homes right, beginning from guesses (-1 for points that are not asked about).
+
+    ``far`` and ``worst`` (P,) get the largest distance of a lodger and which it is, ``close`` and ``close_to`` the
+    least.
+    """
+    for q in range(len(home)):
+        if home[q] < 0:
+            continue
+        x, y, z = old_points[q, 0], old_points[q, 1], old_points[q, 2]
+        d, _, _, _, v = _nearest(points, tri, start, around, home[q], x, y, z)
+        if d == np.inf:
+            home[q] = -1
+            continue
+        home[q] = v
+        if worst[v] < 0 or d > far[v]:
+            far[v], worst[v] = d, q
+        if d < close[v]:
+            close[v], close_to[v] = d, q
+
+
+@kernel
+def _neighbours(tri, start, around, v, ring):
+    """A point and those it shares triangles with; -1 when there is no room."""
+    ring[0] = v
+    count = 1
+    for k in range(start[v], start[v + 1]):
+        for c in range(3 * around[k], 3 * around[k] + 3):
+            known = False
+            for i in range(count):
+                known = known or ring[i] == tri[c]
+            if not known:
+                if count == len(ring):
+                    return -1
+                ring[count] = tri[c]
+                count += 1
+    return count
+
+
+@kernel
+def _turns(points, tri, start, around, v, x, y, z):
+    """Whether a triangle at a point would turn much or lose half its area by a move of it."""
+    for k in range(start[v], start[v + 1]):
+        f = around[k]
+        j = 0 if tri[3 * f] == v else 1 if tri[3 * f + 1] == v else 2
+        b, c = tri[3 * f + (j + 1) % 3], tri[3 * f + (j + 2) % 3]
+        wx, wy, wz = points[c, 0] - points[b, 0], points[c, 1] - points[b, 1], points[c, 2] - points[b, 2]
+        ox, oy, oz = points[v, 0] - points[b, 0], points[v, 1] - points[b, 1], points[v, 2] - points[b, 2]
+        nx, ny, nz = x - points[b, 0], y - points[b, 1], z - points[b, 2]
+        px, py, pz = wy * oz - wz * oy, wz * ox - wx * oz, wx * oy - wy * ox
+        qx, qy, qz = wy * nz - wz * ny, wz * nx - wx * nz, wx * ny - wy * nx
+        before, after = px * px + py * py + pz * pz, qx * qx + qy * qy + qz * qz
+        if 4 * after < before or (px * qx + py * qy + pz * qz) < 0.7 * np.sqrt(before * after):
+            return True
+    return False
+
+
+@kernel
+def _farthest_lodger(points, tri, start, around, old_points, lodger_start, lodgers, v, enough):
+    """The largest distance of a lodger of a point, and which it is; no more is asked once it is ``enough``."""
+    far, worst = 0.0, -1
+    for k in range(lodger_start[v], lodger_start[v + 1]):
+        q = lodgers[k]
+        x, y, z = old_points[q, 0], old_points[q, 1], old_points[q, 2]
+        d, _, _, _, _ = _nearest(points, tri, start, around, v, x, y, z)
+        if d > far:
+            far, worst = d, q
+            if far >= enough:
+                break
+    return far, worst
+
+
+@kernel
+def _farthest_place(points, tri, start, around, old_points, old_tri, old_start, old_around, close_to, v, enough):
+    """The largest distance of corners, middles of edges and centres of the triangles at a point to the old surface."""
+    far = 0.0
+    for k in range(start[v], start[v + 1]):
+        f = around[k]
+        for n in range(7):
+            a, b, c = tri[3 * f + n % 3], tri[3 * f + (n + 1) % 3], tri[3 * f + (n + 2) % 3]
+            near = close_to[a] if close_to[a] >= 0 else close_to[b] if close_to[b] >= 0 else close_to[c]
+            if near < 0:
+                continue
+            wb, wc = 0.0 if n < 3 else 0.5 if n < 6 else 1 / 3, 1 / 3 if n == 6 else 0.0
+            wa = 1.0 - wb - wc
+            x = wa * points[a, 0] + wb * points[b, 0] + wc * points[c, 0]
+            y = wa * points[a, 1] + wb * points[b, 1] + wc * points[c, 1]
+            z = wa * points[a, 2] + wb * points[b, 2] + wc * points[c, 2]
+            d, _, _, _, _ = _nearest(old_points, old_tri, old_start, old_around, near, x, y, z)
+            far = max(far, d)
+            if far >= enough:
+                return far
+    return far
+
+
+@kernel
+def _best_step(points, tri, start, around, leeway, old_points, old_tri, old_start, old_around, lodger_start, lodgers,
+               close_to, ring, v, gx, gy, gz, bound):  # fmt: skip
+    """The share of a way a point should go, 0.0 for none, and the largest distance around it then.
+
+    That is the one of both directions, and less than ``bound``.
+    """
+    count = _neighbours(tri, start, around, v, ring)
+    x, y, z = points[v, 0], points[v, 1], points[v, 2]
+    best = 0.0
+    for step in _STEPS:
+        nx, ny, nz = x + step * gx, y + step * gy, z + step * gz
+        if count < 0 or step * step * (gx * gx + gy * gy + gz * gz) > leeway[v]:
+            break
+        if _turns(points, tri, start, around, v, nx, ny, nz):
+            continue
+        points[v, 0], points[v, 1], points[v, 2] = nx, ny, nz
+        far = 0.0
+        for k in range(count):
+            d, _ = _farthest_lodger(points, tri, start, around, old_points, lodger_start, lodgers, ring[k], bound)
+            far = max(far, d)
+            if far >= bound:
+                break
+        if far < bound:
+            d = _farthest_place(
+                points, tri, start, around, old_points, old_tri, old_start, old_around, close_to, v, bound
+            )
+            far = max(far, d)
+        if far < bound:
+            bound, best = far, step
+        points[v, 0], points[v, 1], points[v, 2] = x, y, z
+    return best, bound
+
+
+@kernel
+def settle(points, tri, start, around, freedom, leeway, old_points, old_tri, old_start, old_around, old_border,
+                 lodger_start, lodgers, far, worst, close_to, ring, todo, bound, goal):  # fmt: skip
+    """Moves corners of the triangles under the worst lodgers of some points; returns how many moves there were.
+
+    A move is made when both surfaces come nearer to each other all around it: to less than ``goal`` of the distance
+    that is to shrink. Distances up to ``bound`` are left alone. ``freedom`` (P,) is what may move, on a border only
+    for the sake of what was on one; ``leeway`` (P,) the squared length it may go.
+    """
+    moves = 0
+    for home in todo:
+        for _ in range(_MOVES):
+            if far[home] <= bound:
+                break
+            q = worst[home]
+            px, py, pz = old_points[q, 0], old_points[q, 1], old_points[q, 2]
+            _, f, s, t, _ = _nearest(points, tri, start, around, home, px, py, pz)
+            a, b, c = tri[3 * f], tri[3 * f + 1], tri[3 * f + 2]
+            shares = (1.0 - s - t, s, t)
+            gx = px - shares[0] * points[a, 0] - s * points[b, 0] - t * points[c, 0]
+            gy = py - shares[0] * points[a, 1] - s * points[b, 1] - t * points[c, 1]
+            gz = pz - shares[0] * points[a, 2] - s * points[b, 2] - t * points[c, 2]
+            least, mover, way = goal * far[home], -1, 0.0
+            for j in range(3):
+                v = tri[3 * f + j]
+                if freedom[v] == FIXED or (freedom[v] == ON_BORDER and not old_border[q]) or shares[j] < 0.05:
+                    continue
+                step, found = _best_step(
+                    points, tri, start, around, leeway, old_points, old_tri, old_start, old_around, lodger_start,
+                    lodgers, close_to, ring, v, gx, gy, gz, least,
+                )  # fmt: skip
+                if step > 0.0:
+                    least, mover, way = found, v, step
+            if mover < 0:
+                break
+            points[mover, 0] += way * gx
+            points[mover, 1] += way * gy
+            points[mover, 2] += way * gz
+            for k in range(_neighbours(tri, start, around, mover, ring)):
+                far[ring[k]], worst[ring[k]] = _farthest_lodger(
+                    points, tri, start, around, old_points, lodger_start, lodgers, ring[k], np.inf
+                )
+            moves += 1
+    return moves
