@@ -14,7 +14,7 @@ from zesty_otter.geometry._distance import nearest_in_triangle
 # What may be done with a point.
 FIXED, ON_BORDER, FREE = range(3)
 
-_STEPS = (0.15, 0.3, 0.6, 1.0)  # shares of the way to where the old surface is, to be tried
+_STEPS = (0.1, 0.2, 0.35, 0.6, 1.0)  # shares of the way to where the old surface is, to be tried
 _MOVES = 3  # how often one place is mended in a row
 
 
@@ -184,8 +184,40 @@ def _best_step(points, tri, start, around, leeway, old_points, old_tri, old_star
 
 
 @kernel
-def settle(points, tri, start, around, freedom, leeway, old_points, old_tri, old_start, old_around, old_border,
-                 lodger_start, lodgers, far, worst, close_to, ring, todo, bound, goal):  # fmt: skip
+def _mend(points, tri, start, around, freedom, leeway, old_points, old_tri, old_start, old_around, lodger_start,
+          lodgers, far, worst, close_to, ring, f, s, t, x, y, z, on_border, bound):  # fmt: skip
+    """Moves the corner of a triangle that best brings a place of it nearer to a position; says whether one does."""
+    a, b, c = tri[3 * f], tri[3 * f + 1], tri[3 * f + 2]
+    shares = (1.0 - s - t, s, t)
+    x -= shares[0] * points[a, 0] + s * points[b, 0] + t * points[c, 0]
+    y -= shares[0] * points[a, 1] + s * points[b, 1] + t * points[c, 1]
+    z -= shares[0] * points[a, 2] + s * points[b, 2] + t * points[c, 2]
+    mover, way = -1, 0.0
+    for j in range(3):
+        v = tri[3 * f + j]
+        if freedom[v] == FIXED or (freedom[v] == ON_BORDER and not on_border) or shares[j] < 0.05:
+            continue
+        step, found = _best_step(
+            points, tri, start, around, leeway, old_points, old_tri, old_start, old_around, lodger_start, lodgers,
+            close_to, ring, v, x, y, z, bound,
+        )  # fmt: skip
+        if step > 0.0:
+            bound, mover, way = found, v, step
+    if mover < 0:
+        return False
+    points[mover, 0] += way * x
+    points[mover, 1] += way * y
+    points[mover, 2] += way * z
+    for k in range(_neighbours(tri, start, around, mover, ring)):
+        far[ring[k]], worst[ring[k]] = _farthest_lodger(
+            points, tri, start, around, old_points, lodger_start, lodgers, ring[k], np.inf
+        )
+    return True
+
+
+@kernel
+def settle(points, tri, start, around, freedom, leeway, old_points, old_tri, old_start, old_around, lodger_start,
+           lodgers, far, worst, close_to, ring, old_border, todo, bound, goal):  # fmt: skip
     """Moves corners of the triangles under the worst lodgers of some points; returns how many moves there were.
 
     A move is made when both surfaces come nearer to each other all around it: to less than ``goal`` of the distance
@@ -198,32 +230,43 @@ def settle(points, tri, start, around, freedom, leeway, old_points, old_tri, old
             if far[home] <= bound:
                 break
             q = worst[home]
-            px, py, pz = old_points[q, 0], old_points[q, 1], old_points[q, 2]
-            _, f, s, t, _ = _nearest(points, tri, start, around, home, px, py, pz)
-            a, b, c = tri[3 * f], tri[3 * f + 1], tri[3 * f + 2]
-            shares = (1.0 - s - t, s, t)
-            gx = px - shares[0] * points[a, 0] - s * points[b, 0] - t * points[c, 0]
-            gy = py - shares[0] * points[a, 1] - s * points[b, 1] - t * points[c, 1]
-            gz = pz - shares[0] * points[a, 2] - s * points[b, 2] - t * points[c, 2]
-            least, mover, way = goal * far[home], -1, 0.0
-            for j in range(3):
-                v = tri[3 * f + j]
-                if freedom[v] == FIXED or (freedom[v] == ON_BORDER and not old_border[q]) or shares[j] < 0.05:
-                    continue
-                step, found = _best_step(
-                    points, tri, start, around, leeway, old_points, old_tri, old_start, old_around, lodger_start,
-                    lodgers, close_to, ring, v, gx, gy, gz, least,
-                )  # fmt: skip
-                if step > 0.0:
-                    least, mover, way = found, v, step
-            if mover < 0:
+            x, y, z = old_points[q, 0], old_points[q, 1], old_points[q, 2]
+            _, f, s, t, _ = _nearest(points, tri, start, around, home, x, y, z)
+            if not _mend(
+                points, tri, start, around, freedom, leeway, old_points, old_tri, old_start, old_around, lodger_start,
+                lodgers, far, worst, close_to, ring, f, s, t, x, y, z, old_border[q], goal * far[home],
+            ):  # fmt: skip
                 break
-            points[mover, 0] += way * gx
-            points[mover, 1] += way * gy
-            points[mover, 2] += way * gz
-            for k in range(_neighbours(tri, start, around, mover, ring)):
-                far[ring[k]], worst[ring[k]] = _farthest_lodger(
-                    points, tri, start, around, old_points, lodger_start, lodgers, ring[k], np.inf
-                )
             moves += 1
+    return moves
+
+
+@kernel
+def settle_places(points, tri, start, around, freedom, leeway, old_points, old_tri, old_start, old_around,
+                  lodger_start, lodgers, far, worst, close_to, ring, todo, bound, goal):  # fmt: skip
+    """Moves corners of triangles that cut off a corner of the old surface, by the rules of `settle`."""
+    moves = 0
+    for f in todo:
+        for n in range(4):
+            s = t = 1 / 3
+            if n < 3:
+                s, t = 0.5 if n < 2 else 0.0, 0.5 if n > 0 else 0.0
+            a, b, c = tri[3 * f], tri[3 * f + 1], tri[3 * f + 2]
+            near = close_to[a] if close_to[a] >= 0 else close_to[b] if close_to[b] >= 0 else close_to[c]
+            if near < 0 or (n < 3 and tri[3 * f + n] > tri[3 * f + (n + 1) % 3]):
+                continue  # the other triangle of an edge looks at it
+            x = (1 - s - t) * points[a, 0] + s * points[b, 0] + t * points[c, 0]
+            y = (1 - s - t) * points[a, 1] + s * points[b, 1] + t * points[c, 1]
+            z = (1 - s - t) * points[a, 2] + s * points[b, 2] + t * points[c, 2]
+            d, g, gs, gt, _ = _nearest(old_points, old_tri, old_start, old_around, near, x, y, z)
+            if d <= bound:
+                continue
+            a, b, c = old_tri[3 * g], old_tri[3 * g + 1], old_tri[3 * g + 2]
+            x = (1 - gs - gt) * old_points[a, 0] + gs * old_points[b, 0] + gt * old_points[c, 0]
+            y = (1 - gs - gt) * old_points[a, 1] + gs * old_points[b, 1] + gt * old_points[c, 1]
+            z = (1 - gs - gt) * old_points[a, 2] + gs * old_points[b, 2] + gt * old_points[c, 2]
+            moves += _mend(
+                points, tri, start, around, freedom, leeway, old_points, old_tri, old_start, old_around, lodger_start,
+                lodgers, far, worst, close_to, ring, f, s, t, x, y, z, False, goal * d,
+            )  # fmt: skip
     return moves

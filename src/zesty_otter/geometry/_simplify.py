@@ -28,11 +28,13 @@ FIRST, VERSION, DEGREE, INTO, MARK, LOCKED, SINGLE = range(7)
 LIVES = 64
 _GONE = -2
 _ROUNDS = 10  # how often all that was refused is tried again, with ever worse triangles, while nothing goes
-_NEVER = 1e30  # the cost of what may not be
+_NEVER = 1e30  # more than anything costs
+_SHIFT = 12  # bits of a cost in single precision that are left out of the number of its bucket
+BUCKETS = 1 << 31 - _SHIFT
 _MOST_WEDGES = 30
 
 # What `collapse` keeps between calls, as places in its ``state``.
-ALIVE, HEAP, TAG, PARKED, SINCE, ROUNDS, STUCK = range(7)
+ALIVE, LOWEST, TAG, PARKED, SINCE, ROUNDS, STUCK = range(7)
 
 # Where what two points become may be.
 _NOWHERE, _FREE, _AT_U, _AT_V, _EITHER = range(5)
@@ -98,6 +100,18 @@ def _add_plane(q, v, x, y, z, d, w):
     q[v, 7] += w * y * d
     q[v, 8] += w * z * d
     q[v, 9] += w * d * d
+
+
+@kernel
+def mean_area(points, tri):
+    total = 0.0
+    for t in range(len(tri) // 3):
+        a, b, c = tri[3 * t], tri[3 * t + 1], tri[3 * t + 2]
+        ux, uy, uz = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
+        vx, vy, vz = points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2]
+        nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+        total += math.sqrt(nx * nx + ny * ny + nz * nz) / 2
+    return total / max(len(tri) // 3, 1)
 
 
 @kernel
@@ -327,38 +341,24 @@ def _evaluate(real, vert, face, wedge, slope, u, v, bits, only_old, limit):
 
 
 @kernel
-def _sift_up(heap, at, key):
-    while at > 0:
-        above = (at - 1) >> 2
-        if heap[above] <= key:
-            break
-        heap[at] = heap[above]
-        at = above
-    heap[at] = key
-
-
-@kernel
-def _sift_down(heap, count, at, key):
-    while True:
-        child = 4 * at + 1
-        if child >= count:
-            break
-        best, least = child, heap[child]
-        for k in range(child + 1, min(child + 4, count)):
-            if heap[k] < least:
-                best, least = k, heap[k]
-        if least >= key:
-            break
-        heap[at] = least
-        at = best
-    heap[at] = key
-
-
-@kernel
-def _key(cost, number, as_float, as_bits):
+def _bucket(cost, as_float, as_bits):
     # Two views of the same four bytes: the bits of numbers that are not negative are in their order.
     as_float[0] = cost
-    return np.uint64(as_bits[0]) << np.uint64(32) | np.uint64(number)
+    return np.int64(as_bits[0] >> np.uint32(_SHIFT))
+
+
+@kernel
+def _least_in(bucket, as_float, as_bits):
+    """The least cost that belongs in a bucket."""
+    as_bits[0] = np.uint32(bucket) << np.uint32(_SHIFT)
+    return np.float64(as_float[0])
+
+
+@kernel
+def _push(head, after, state, bucket, number):
+    after[number] = head[bucket]
+    head[bucket] = number
+    state[LOWEST] = min(state[LOWEST], bucket)
 
 
 @kernel
@@ -662,7 +662,7 @@ def count_edges(vert, face):
 
 
 @kernel
-def seed(real, vert, face, wedge, slope, state, heap, entry, owner, as_float, as_bits, only_old, limit):
+def seed(real, vert, face, wedge, slope, state, head, after, entry, owner, as_float, as_bits, only_old, limit):
     """Makes every edge a candidate."""
     count = 0
     for n in range(len(face) // 8 * 3):
@@ -679,11 +679,9 @@ def seed(real, vert, face, wedge, slope, state, heap, entry, owner, as_float, as
         owner[_row(c)] = count
         if opposite >= 0:
             owner[_row(opposite)] = count
-        heap[count] = _key(cost if cost >= 0.0 else _NEVER, count, as_float, as_bits)
         count += 1
-    state[HEAP] = count
-    for n in range((count - 2) // 4, -1, -1):
-        _sift_down(heap, count, n, heap[n])
+        if cost >= 0.0:
+            _push(head, after, state, _bucket(cost, as_float, as_bits), count - 1)
 
 
 @kernel
@@ -702,25 +700,15 @@ def find_all(vert, into):
 
 
 @kernel
-def _revive(heap, state):
-    """Puts what was refused back into the queue; it waits at the end of the same array."""
-    for n in range(len(heap) - state[PARKED], len(heap)):
-        key = heap[n]
-        _sift_up(heap, state[HEAP], key)
-        state[HEAP] += 1
-    state[PARKED] = state[SINCE] = 0
-
-
-@kernel
-def _next_cost(heap, count, as_float, as_bits):
-    """The cost of the cheapest candidate but one."""
-    if count < 2:
-        return np.inf
-    least = heap[1]
-    for k in range(2, min(5, count)):
-        least = min(least, heap[k])
-    as_bits[0] = np.uint32(least >> np.uint64(32))
-    return np.float64(as_float[0])
+def _revive(head, after, state, bucket):
+    """Puts what was refused back into the queue, in front of all that is in it."""
+    number = state[PARKED]
+    while number >= 0:
+        following = after[number]
+        _push(head, after, state, bucket, number)
+        number = following
+    state[PARKED] = -1
+    state[SINCE] = 0
 
 
 @kernel
@@ -800,8 +788,8 @@ def _joined(real, vert, face, wedge, slope, values, family, column_layer, entry,
 
 
 @kernel
-def collapse(real, vert, face, wedge, slope, values, family, column_layer, state, due, heap, entry, owner, as_float,
-             as_bits, pairs, found, fresh, ring, only_old, limit, most, target, tries):  # fmt: skip
+def collapse(real, vert, face, wedge, slope, values, family, column_layer, state, due, head, after, entry, owner,
+             as_float, as_bits, pairs, found, fresh, ring, only_old, limit, most, target, tries):  # fmt: skip
     """Collapses the cheapest edges until few enough faces are left, none can go, or so many tries were made.
 
     An edge's cost is found anew when it comes to the top of the queue and its ends have changed: costs only grow,
@@ -810,55 +798,46 @@ def collapse(real, vert, face, wedge, slope, values, family, column_layer, state
     """
     while state[ALIVE] > target and tries > 0:
         tries -= 1
-        old_cost = _NEVER
-        if state[HEAP] > 0:
-            as_bits[0] = np.uint32(heap[0] >> np.uint64(32))
-            old_cost = np.float64(as_float[0])
-        if old_cost > due[0] and state[PARKED] > 0:
+        while state[LOWEST] < len(head) and head[state[LOWEST]] < 0:
+            state[LOWEST] += 1
+        bucket = state[LOWEST]
+        least = _least_in(bucket, as_float, as_bits) if bucket < len(head) else _NEVER
+        if least > due[0] and state[PARKED] >= 0:
             if state[SINCE] > 0 or state[ROUNDS] < _ROUNDS:
                 state[ROUNDS] += 1
-                _revive(heap, state)
+                _revive(head, after, state, min(bucket, len(head) - 1))
                 continue
-            due[0] = 2 * old_cost
-        if old_cost >= 0.99 * _NEVER:
+            due[0] = 2 * least
+        if bucket == len(head):
             state[STUCK] = 1
             return
-        number = np.int64(heap[0] & np.uint64(0xFFFFFFFF))
-        again = -1.0
-        parked = False
+        number = np.int64(head[bucket])
+        head[bucket] = after[number]
         u = v = np.int64(0)
         if entry[number, 2] != _GONE:
             u, v = _find(vert, np.int64(entry[number, 0])), _find(vert, np.int64(entry[number, 1]))
-        if u != v:
-            cost, x, y, z = _evaluate(
-                real, vert, face, wedge, slope, u, v, np.int64(entry[number, 3] & 3), only_old, limit
-            )
-            stamp = vert[u, VERSION] + vert[v, VERSION]
-            if stamp != entry[number, 2]:
-                entry[number, 0], entry[number, 1], entry[number, 2] = u, v, stamp
-                entry[number, 3] &= 3
-                if cost > _next_cost(heap, state[HEAP], as_float, as_bits):
-                    again = cost
-            if cost < 0.0:
-                again = _NEVER
-            elif again < 0.0:
-                share = max(0.5 ** (entry[number, 3] >> 2), 1e-3)
-                if _joined(real, vert, face, wedge, slope, values, family, column_layer, entry, owner, state, pairs,
-                           found, fresh, ring, limit, most / share, share, u, v, x, y, z):  # fmt: skip
-                    state[SINCE] += 1
-                    state[ROUNDS] = 0
-                    due[0] = max(due[0], 2 * cost)
-                else:
-                    parked = True
-                    entry[number, 3] += 4
-        if again >= 0.0:
-            _sift_down(heap, state[HEAP], 0, _key(again, number, as_float, as_bits))
-            continue
-        if not parked:
+        if u == v:
             entry[number, 2] = _GONE
-        state[HEAP] -= 1
-        if state[HEAP] > 0:
-            _sift_down(heap, state[HEAP], 0, heap[state[HEAP]])
-        if parked:
-            state[PARKED] += 1
-            heap[len(heap) - state[PARKED]] = _key(cost, number, as_float, as_bits)
+            continue
+        cost, x, y, z = _evaluate(real, vert, face, wedge, slope, u, v, np.int64(entry[number, 3] & 3), only_old, limit)
+        stamp = vert[u, VERSION] + vert[v, VERSION]
+        if stamp != entry[number, 2]:
+            entry[number, 0], entry[number, 1], entry[number, 2] = u, v, stamp
+            entry[number, 3] &= 3
+            dearer = _bucket(cost, as_float, as_bits) if cost >= 0.0 else -1
+            if dearer > bucket:
+                _push(head, after, state, dearer, number)
+                continue
+        if cost < 0.0:
+            continue
+        share = max(0.5 ** (entry[number, 3] >> 2), 1e-3)
+        if _joined(real, vert, face, wedge, slope, values, family, column_layer, entry, owner, state, pairs,
+                   found, fresh, ring, limit, most / share, share, u, v, x, y, z):  # fmt: skip
+            entry[number, 2] = _GONE
+            state[SINCE] += 1
+            state[ROUNDS] = 0
+            due[0] = max(due[0], 2 * cost)
+        else:
+            entry[number, 3] += 4
+            after[number] = state[PARKED]
+            state[PARKED] = number

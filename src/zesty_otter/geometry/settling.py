@@ -9,9 +9,10 @@ from zesty_otter._late import LateModule
 
 loops = LateModule("zesty_otter.geometry._settle")
 
-_ROUNDS = 3
+_ROUNDS = 2
 _WORST = 0.8  # distances beyond this share of the largest are mended
-_GOAL = 0.9  # what a move must make of a squared distance to be worth it
+_SUSPECT = 0.5  # triangles by points with less than this share of it are not looked at
+_GOAL = 0.98  # what a move must make of a squared distance to be worth it
 _RING = 256
 
 
@@ -75,11 +76,13 @@ def settled(
     freedom = np.where(fixed, loops.FIXED, np.where(border, loops.ON_BORDER, loops.FREE))
     about = (
         points, light.tri, light.start, light.around, freedom, leeway**2, dense.points, dense.tri, dense.start,
-        dense.around, dense_border, lodger_start, lodgers, far, worst, close_to, np.empty(_RING, np.int32),
+        dense.around, lodger_start, lodgers, far, worst, close_to, np.empty(_RING, np.int32),
     )  # fmt: skip
+    bound = 0.0
     for _ in range(_ROUNDS):
         bound = float(far.max(initial=0.0)) * _WORST**2
         todo = np.flatnonzero(far > bound)
-        if not loops.settle(*about, todo[np.argsort(-far[todo], kind="stable")], bound, _GOAL):
-            break
+        loops.settle(*about, dense_border, todo[np.argsort(-far[todo], kind="stable")], bound, _GOAL)
+    suspect = (far > bound * _SUSPECT**2)[light.tri].reshape(-1, 3).any(axis=1)
+    loops.settle_places(*about, np.flatnonzero(suspect), bound, _GOAL)
     return points

@@ -11,7 +11,6 @@ from numpy.typing import NDArray
 
 from zesty_otter._late import LateModule
 from zesty_otter.geometry.corners import join_points, split_vertices
-from zesty_otter.geometry.distance import areas
 from zesty_otter.geometry.order import along_curve
 from zesty_otter.geometry.settling import Neighbourhood, settled
 
@@ -148,13 +147,14 @@ class _Work:
         self.dense: Neighbourhood | None = None
         del tri, place, own_section
         self.state, self.due = np.zeros(7, np.int64), np.zeros(1)
-        self.state[loops.ALIVE] = faces
-        self.heap, self.entry = np.empty(edges, np.uint64), _aligned((edges, 4), np.int32)
+        self.state[loops.ALIVE], self.state[loops.PARKED] = faces, -1
+        self.head, self.after = np.full(loops.BUCKETS, -1, np.int32), np.empty(edges, np.int32)
+        self.entry = _aligned((edges, 4), np.int32)
         self.owner = np.full(3 * faces, -1, np.int32)
         self.as_float = np.zeros(1, np.float32)
         loops.seed(
-            self.real, self.vert, self.face, self.wedge, self.slope, self.state, self.heap, self.entry, self.owner,
-            self.as_float, self.as_float.view(np.uint32), only_old, limit,
+            self.real, self.vert, self.face, self.wedge, self.slope, self.state, self.head, self.after, self.entry,
+            self.owner, self.as_float, self.as_float.view(np.uint32), only_old, limit,
         )  # fmt: skip
 
     def _link(
@@ -171,8 +171,7 @@ class _Work:
         at = np.flatnonzero(feature & loops.BORDER)
         self.on_border[tri[at]] = self.on_border[tri[np.where(at % 3 < 2, at + 1, at - 2)]] = True
         quadrics = np.zeros((count, 10))
-        area = areas(place, tri.reshape(-1, 3))
-        loops.gather_quadrics(place, tri, feature, float(area.mean()) if faces else 0.0, _BORDER, _SEAM, quadrics)
+        loops.gather_quadrics(place, tri, feature, loops.mean_area(place, tri), _BORDER, _SEAM, quadrics)
         self.real = _aligned((count, 16), np.float64)
         self.real[:, :10], self.real[:, 10:13] = quadrics, place
         self.real[:, 13] = np.inf if self.reach is None else self.reach
@@ -239,7 +238,8 @@ class _Work:
     def _collapse(self, target: int) -> None:
         loops.collapse(
             self.real, self.vert, self.face, self.wedge, self.slope, self.values, self.family, self.column_layer,
-            self.state, self.due, self.heap, self.entry, self.owner, self.as_float, self.as_float.view(np.uint32),
+            self.state, self.due, self.head, self.after, self.entry, self.owner, self.as_float,
+            self.as_float.view(np.uint32),
             self.pairs, self.found, self.fresh, self.ring, self.only_old, self.limit, _VALENCE, target, _TRIES,
         )  # fmt: skip
 
