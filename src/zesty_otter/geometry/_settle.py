@@ -12,7 +12,7 @@ from zesty_otter._compile import kernel
 from zesty_otter.geometry._distance import nearest_in_triangle
 
 # What may be done with a point.
-FIXED, ON_BORDER, FREE = range(3)
+FIXED, ON_LINE, FREE = range(3)
 
 _STEPS = (0.1, 0.2, 0.35, 0.6, 1.0)  # shares of the way to where the old surface is, to be tried
 _MOVES = 3  # how often one place is mended in a row
@@ -185,7 +185,7 @@ def _best_step(points, tri, start, around, leeway, old_points, old_tri, old_star
 
 @kernel
 def _mend(points, tri, start, around, freedom, leeway, old_points, old_tri, old_start, old_around, lodger_start,
-          lodgers, far, worst, close_to, ring, f, s, t, x, y, z, on_border, bound):  # fmt: skip
+          lodgers, far, worst, close_to, ring, f, s, t, x, y, z, on_line, bound):  # fmt: skip
     """Moves the corner of a triangle that best brings a place of it nearer to a position; says whether one does."""
     a, b, c = tri[3 * f], tri[3 * f + 1], tri[3 * f + 2]
     shares = (1.0 - s - t, s, t)
@@ -195,7 +195,7 @@ def _mend(points, tri, start, around, freedom, leeway, old_points, old_tri, old_
     mover, way = -1, 0.0
     for j in range(3):
         v = tri[3 * f + j]
-        if freedom[v] == FIXED or (freedom[v] == ON_BORDER and not on_border) or shares[j] < 0.05:
+        if freedom[v] == FIXED or (freedom[v] == ON_LINE and not on_line) or shares[j] < 0.05:
             continue
         step, found = _best_step(
             points, tri, start, around, leeway, old_points, old_tri, old_start, old_around, lodger_start, lodgers,
@@ -217,12 +217,12 @@ def _mend(points, tri, start, around, freedom, leeway, old_points, old_tri, old_
 
 @kernel
 def settle(points, tri, start, around, freedom, leeway, old_points, old_tri, old_start, old_around, lodger_start,
-           lodgers, far, worst, close_to, ring, old_border, todo, bound, goal):  # fmt: skip
+           lodgers, far, worst, close_to, ring, old_on_line, todo, bound, goal):  # fmt: skip
     """Moves corners of the triangles under the worst lodgers of some points; returns how many moves there were.
 
     A move is made when both surfaces come nearer to each other all around it: to less than ``goal`` of the distance
-    that is to shrink. Distances up to ``bound`` are left alone. ``freedom`` (P,) is what may move, on a border only
-    for the sake of what was on one; ``leeway`` (P,) the squared length it may go.
+    that is to shrink. Distances up to ``bound`` are left alone. ``freedom`` (P,) is what may move, on a border or
+    seam only for the sake of what was on one; ``leeway`` (P,) the squared length it may go.
     """
     moves = 0
     for home in todo:
@@ -234,7 +234,7 @@ def settle(points, tri, start, around, freedom, leeway, old_points, old_tri, old
             _, f, s, t, _ = _nearest(points, tri, start, around, home, x, y, z)
             if not _mend(
                 points, tri, start, around, freedom, leeway, old_points, old_tri, old_start, old_around, lodger_start,
-                lodgers, far, worst, close_to, ring, f, s, t, x, y, z, old_border[q], goal * far[home],
+                lodgers, far, worst, close_to, ring, f, s, t, x, y, z, old_on_line[q], goal * far[home],
             ):  # fmt: skip
                 break
             moves += 1

@@ -9,9 +9,9 @@ from zesty_otter._late import LateModule
 
 loops = LateModule("zesty_otter.geometry._settle")
 
-_ROUNDS = 2
+_ROUNDS, _MOST = 4, 500  # how often the worst places are mended, and how many of them
 _WORST = 0.8  # distances beyond this share of the largest are mended
-_SUSPECT = 0.5  # triangles by points with less than this share of it are not looked at
+_SUSPECT = 0.4  # triangles by points with less than this share of it are not looked at
 _GOAL = 0.98  # what a move must make of a squared distance to be worth it
 _RING = 256
 
@@ -41,8 +41,8 @@ def settled(
     home: NDArray[np.int32],
     *,
     fixed: NDArray[np.bool_],
-    border: NDArray[np.bool_],
-    dense_border: NDArray[np.bool_],
+    on_line: NDArray[np.bool_],
+    dense_on_line: NDArray[np.bool_],
     leeway: NDArray[np.float64],
 ) -> NDArray[np.float64]:
     """The points (P, 3) of a light surface, a few of them moved so that the largest deviation shrinks.
@@ -58,8 +58,8 @@ def settled(
         For each dense point a light one that lies near it; -1 where there is none.
     fixed : (P,) bool
         Light points that stay.
-    border : (P,) bool
-        Light points that move only for dense points of ``dense_border`` (D,).
+    on_line, dense_on_line : (P,) and (D,) bool
+        Which are on borders and seams. Such light points move only for the sake of such dense ones.
     leeway : (P,) float64
         How far each light point may move at a time.
     """
@@ -73,7 +73,7 @@ def settled(
     lodgers = lodging[np.argsort(home[lodging], kind="stable")]
     lodger_start = np.zeros(count + 1, np.int32)
     np.cumsum(np.bincount(home[lodging], minlength=count), out=lodger_start[1:])
-    freedom = np.where(fixed, loops.FIXED, np.where(border, loops.ON_BORDER, loops.FREE))
+    freedom = np.where(fixed, loops.FIXED, np.where(on_line, loops.ON_LINE, loops.FREE))
     about = (
         points, light.tri, light.start, light.around, freedom, leeway**2, dense.points, dense.tri, dense.start,
         dense.around, lodger_start, lodgers, far, worst, close_to, np.empty(_RING, np.int32),
@@ -82,7 +82,8 @@ def settled(
     for _ in range(_ROUNDS):
         bound = float(far.max(initial=0.0)) * _WORST**2
         todo = np.flatnonzero(far > bound)
-        loops.settle(*about, dense_border, todo[np.argsort(-far[todo], kind="stable")], bound, _GOAL)
+        todo = todo[np.argsort(-far[todo], kind="stable")][:_MOST]
+        loops.settle(*about, dense_on_line, todo, bound, _GOAL)
     suspect = (far > bound * _SUSPECT**2)[light.tri].reshape(-1, 3).any(axis=1)
     loops.settle_places(*about, np.flatnonzero(suspect), bound, _GOAL)
     return points

@@ -167,9 +167,9 @@ class _Work:
         feature, degree = np.zeros(3 * faces, np.uint8), np.zeros(count, np.int32)
         wedge = self.wedge if len(self.wedge) else tri
         loops.find_features(tri, first, following, wedge, section, feature, degree, stays)
-        self.on_border = np.zeros(count, bool)
-        at = np.flatnonzero(feature & loops.BORDER)
-        self.on_border[tri[at]] = self.on_border[tri[np.where(at % 3 < 2, at + 1, at - 2)]] = True
+        self.on_line = np.zeros(count, bool)
+        at = np.flatnonzero(feature)
+        self.on_line[tri[at]] = self.on_line[tri[np.where(at % 3 < 2, at + 1, at - 2)]] = True
         quadrics = np.zeros((count, 10))
         loops.gather_quadrics(place, tri, feature, loops.mean_area(place, tri), _BORDER, _SEAM, quadrics)
         self.real = _aligned((count, 16), np.float64)
@@ -281,19 +281,17 @@ class _Work:
         loops.find_all(self.vert, into)
         number = np.full(len(self.vert), -1, np.int32)
         number[used] = np.arange(len(used), dtype=np.int32)
-        feature, border = np.zeros(len(used), bool), np.zeros(len(used), bool)
+        on_line = np.zeros(len(used), bool)
         for k in range(3):
-            bits = face[:, 6] >> 2 * k
-            for which, ends in ((bits & 3 == loops.FEATURE, feature), (bits & loops.BORDER != 0, border)):
-                ends[triangles[which][:, [k, (k + 1) % 3]]] = True
+            on_line[triangles[face[:, 6] >> 2 * k & 3 != 0][:, [k, (k + 1) % 3]]] = True
         many = self.vert[used, loops.DEGREE] > 2
         return settled(
             Neighbourhood(points, triangles),
             self.dense,
             number[into],
-            fixed=feature | many | (self.vert[used, loops.LOCKED] != 0),
-            border=border,
-            dense_border=self.on_border,
+            fixed=many | (self.vert[used, loops.LOCKED] != 0),
+            on_line=on_line,
+            dense_on_line=self.on_line,
             leeway=self.real[used, 13] * self.size,
         )
 
