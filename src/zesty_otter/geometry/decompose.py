@@ -5,6 +5,7 @@ from __future__ import annotations
 import heapq
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -88,9 +89,11 @@ def decompose(
     # What is round comes apart in fewer parts when it is halved again and again, what has edges when cut along them.
     work.halving = not work.crisp
     found = work.run(thick)
-    if len(found) > _SIMPLE and not work.overfull:
+    if work.crisp and len(found) > _SIMPLE and not work.overfull:
         work.halving = not work.halving
-        found = min(found, work.run(thick), key=lambda one: (len(one), sum(hull.volume for hull in one)))
+        other = work.run(thick, _MORE * len(found))
+        if not work.overfull:
+            found = min(found, other, key=lambda one: (len(one), sum(hull.volume for hull in one)))
     hulls = []
     worst = 0.0
     for hull in found:
@@ -114,6 +117,13 @@ class _Piece:
     points: NDArray[np.float64]
     triangles: Ints
     source: NDArray[np.int64]
+
+    @cached_property
+    def edges(self) -> Ints:
+        """(E, 2) the points of each edge."""
+        a, b = self.triangles.ravel().astype(np.int64), np.roll(self.triangles, -1, axis=1).ravel()
+        key = np.unique(np.minimum(a, b) * len(self.points) + np.maximum(a, b))
+        return np.stack([key // len(self.points), key % len(self.points)], axis=1).astype(np.int32)
 
 
 class _Work:
@@ -178,12 +188,12 @@ class _Work:
         sound = (np.linalg.norm(normals, axis=1) > 0.5) & (weights > 0)
         self.hints = normals[sound], place[sound], far[sound], weights[sound], slanted[sound]
 
-    def run(self, thickness: float) -> list[Hull]:
-        """The parts' hulls."""
+    def run(self, thickness: float, most: int | None = None) -> list[Hull]:
+        """The parts' hulls; none when there are more than ``most`` before any are merged."""
         waiting: list[tuple[float, int, _Piece, Hull]] = []
         done: list[Hull] = []
         count = 0
-        most = _MORE * self.most_parts + 8
+        limit = _MORE * self.most_parts + 8 if most is None else most
 
         def take(piece: _Piece) -> None:
             nonlocal count
@@ -204,9 +214,12 @@ class _Work:
             _, _, piece, hull = heapq.heappop(waiting)
             if self.progress is not None:
                 self.progress(min(len(done) / (len(done) + len(waiting) + 1), 1.0) * 0.8)
-            sides = self._best_cut(piece, hull) if len(done) + len(waiting) < most else None
+            full = len(done) + len(waiting) >= limit
+            self.overfull = self.overfull or full
+            if full and most is not None:
+                return []
+            sides = None if full else self._best_cut(piece, hull)
             if sides is None:
-                self.overfull = self.overfull or len(done) + len(waiting) >= most
                 done.append(hull)
                 continue
             for side in sides:
@@ -288,6 +301,8 @@ class _Work:
         best, best_sides = -np.inf, None
         whole = areas(piece.points, piece.triangles).sum()
         for saved, n in judged[: len(judged) if self.halving else _LOOKED_AT]:
+            if saved + (_HALVED / 2 if self.halving else _FINISHED) <= best:
+                break
             sides = _cut(piece, planes[n], self.normals)
             if not all(len(side.triangles) for side in sides):
                 continue
@@ -335,8 +350,7 @@ class _Work:
         slack = 1e-7
         if height.max() <= max(slack, self.tolerance * 1e-3) or height.min() >= -max(slack, self.tolerance * 1e-3):
             return None
-        ends = np.sort(np.concatenate([piece.triangles[:, [0, 1]], piece.triangles[:, [1, 2]],
-                                       piece.triangles[:, [2, 0]]]), axis=1)  # fmt: skip
+        ends = piece.edges
         from_, to = height[ends[:, 0]], height[ends[:, 1]]
         crossing = ((from_ > slack) & (to < -slack)) | ((from_ < -slack) & (to > slack))
         share = (from_[crossing] / (from_[crossing] - to[crossing]))[:, None]
@@ -465,7 +479,7 @@ def _volume(points: NDArray[np.float64]) -> tuple[float, float]:
     from scipy.spatial import ConvexHull, QhullError
 
     if len(points) > _OUTLINE:
-        points = points[np.unique(np.argmax(points @ _SPREAD.T, axis=0))]
+        points = points[np.unique(np.argmax(_SPREAD @ points.T, axis=1))]
     if len(points) > 4:
         try:
             hull = ConvexHull(points)

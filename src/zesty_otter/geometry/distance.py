@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -130,6 +131,7 @@ class Surface:
         return found[back], np.where(triangle < 0, -1, self._order[triangle])[back]
 
 
+@lru_cache
 def even_directions(count: int) -> NDArray[np.float64]:
     """(N, 3) directions spread evenly, along none that anything is likely to have.
 
@@ -141,7 +143,9 @@ def even_directions(count: int) -> NDArray[np.float64]:
     height, turn = 1 - 2 * k / count, k * np.pi * (3 - 5**0.5)
     flat = np.sqrt(1 - height**2)
     tilted = np.array([(0.8047, -0.3106, 0.5059), (0.5059, 0.8047, -0.3106), (-0.3106, 0.5059, 0.8047)])
-    return np.stack([flat * np.cos(turn), flat * np.sin(turn), height], axis=1) @ np.linalg.qr(tilted)[0]
+    directions = np.stack([flat * np.cos(turn), flat * np.sin(turn), height], axis=1) @ np.linalg.qr(tilted)[0]
+    directions.flags.writeable = False  # all who ask for as many get the same
+    return np.asarray(directions)
 
 
 def wall_thickness(

@@ -90,8 +90,10 @@ class Solid:
         """How far the farthest place outside is from the surface; what is nearer than ``floor`` is not told apart."""
         away = self.surface.nearest(places)[0]
         order = np.argsort(-away, kind="stable")
-        for start in range(0, len(order), 48):
-            few = order[start : start + 48]
+        start, size = 0, 32
+        while start < len(order):
+            few = order[start : start + size]
+            start, size = start + size, 2 * size
             if away[few[0]] <= max(floor, 1e-9 * self.size):
                 return float(away[few[0]])
             outside = few[~self.is_inside(places[few])]
