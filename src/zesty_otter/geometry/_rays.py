@@ -97,3 +97,23 @@ def first_hits(places, directions, backs_only, corners, boxes, leaves, stack, le
                 stack[size], stack[size + 1] = 2 * n, 2 * n + 1
                 size += 2
         found[i], triangle[i] = best if which >= 0 else np.inf, which
+
+
+@kernel
+def through_planes(places, planes, climb, low, high, sideways):
+    """From where to where a line through each place is behind all planes, as lengths along it.
+
+    ``climb`` is how fast each plane is left behind; of those that never are, ``sideways`` gets the most that the
+    place is in front of one.
+    """
+    for i in range(len(places)):
+        x, y, z = places[i, 0], places[i, 1], places[i, 2]
+        low[i], high[i], sideways[i] = -np.inf, np.inf, -np.inf
+        for p in range(len(planes)):
+            away = x * planes[p, 0] + y * planes[p, 1] + z * planes[p, 2] + planes[p, 3]
+            if climb[p] > 1e-9:
+                high[i] = min(high[i], -away / climb[p])
+            elif climb[p] < -1e-9:
+                low[i] = max(low[i], -away / climb[p])
+            else:
+                sideways[i] = max(sideways[i], away)

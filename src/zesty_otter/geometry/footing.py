@@ -8,10 +8,13 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from zesty_otter._late import LateModule
 from zesty_otter.geometry.distance import Surface, sampled
 from zesty_otter.geometry.hulls import Hull
 from zesty_otter.geometry.normals import face_areas_and_normals
 from zesty_otter.geometry.solid import Solid
+
+rays = LateModule("zesty_otter.geometry._rays")
 
 _SIDES = 4000  # places to look at on the sides and within collision
 
@@ -187,17 +190,8 @@ def _span(
         along, own = place @ axis, hull.points @ axis
         near &= (along >= own.min() - 1e-9 * size) & (along <= own.max() + 1e-9 * size)
     rows = np.flatnonzero(near)
-    low, high = np.full(len(rows), -np.inf), np.full(len(rows), np.inf)
-    sideways = np.full(len(rows), -np.inf)
-    for x, y, z, d in hull.planes:
-        away = place[rows] @ (x, y, z) + d
-        climb = float(np.dot((x, y, z), up))
-        if climb > 1e-9:
-            np.minimum(high, -away / climb, out=high)
-        elif climb < -1e-9:
-            np.maximum(low, -away / climb, out=low)
-        else:
-            np.maximum(sideways, away, out=sideways)
+    low, high, sideways = np.empty(len(rows)), np.empty(len(rows)), np.empty(len(rows))
+    rays.through_planes(place[rows], hull.planes, hull.planes[:, :3] @ up, low, high, sideways)
     met = (sideways <= 1e-7 * size) & (low <= high + 1e-9 * size)
     return rows[met], low[met], high[met], sideways[met] > -margin
 

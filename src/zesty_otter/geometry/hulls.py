@@ -71,12 +71,12 @@ def convex_hull(points: NDArray[np.float64], thickness: float = 0.0) -> Hull:
     """
     from scipy.spatial import ConvexHull, QhullError
 
-    size = float(np.ptp(points, axis=0).max()) or 1.0
-    centre = (points.min(axis=0) + points.max(axis=0)) / 2
+    columns = np.ascontiguousarray(points.T)  # NumPy is slow at reducing along a long axis beside a short one
+    low, high = columns.min(axis=1), columns.max(axis=1)
+    size, centre = float((high - low).max()) or 1.0, (low + high) / 2
     inner = (points - centre) / size
     axes = _principal(inner)
-    along = inner @ axes.T
-    flat = np.ptp(along, axis=0) < 1e-6
+    flat = np.ptp(axes @ np.ascontiguousarray(inner.T), axis=1) < 1e-6
     if flat.any():
         half = max(thickness, 1e-4 * size) / size / 2
         moved = [inner]
