@@ -10,7 +10,10 @@ import pytest
 from hypothesis import settings
 
 os.environ["COLUMNS"] = "160"
+import zesty_otter as zo
 from zesty_otter.cli import main  # reads the width of the terminal
+from zesty_otter.demo import PIECES, write_kit
+from zesty_otter.steps import Names, Normals, Reframe, Select
 
 settings.register_profile("steady", derandomize=True, deadline=None, max_examples=60)
 settings.load_profile("steady")
@@ -39,3 +42,16 @@ def run(capsys: pytest.CaptureFixture[str]) -> Callable[..., Ran]:
         return Ran(int(left.value.code or 0), out, " ".join(err.split()))
 
     return run
+
+
+@pytest.fixture(scope="session")
+def mended(tmp_path_factory) -> dict[str, zo.Scene]:
+    """Some pieces as they would be handed on: named, with normals, in the space of glTF."""
+    models = write_kit(tmp_path_factory.mktemp("kit"))
+    scenes = {}
+    for piece, model in zip(PIECES, models, strict=True):
+        scene = zo.read(model, unit=piece.unit, axes=piece.axes)
+        name = piece.out[:-4]
+        steps = (Reframe(axes="left up forward", unit="m"), Select(drop="kind:light"), Normals(by="keep"), Names())
+        scenes[name] = zo.apply(scene, *steps)
+    return scenes

@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import zesty_otter as zo
-from build import moved, scene_of
+from build import moved, scene_of, texts
 from zesty_otter.audit import collision_facts
 from zesty_otter.audit.checks import check
 from zesty_otter.audit.comparison import compare
@@ -430,3 +430,17 @@ def test_thousands_of_loose_parts_are_taken_together():
     found = decompose(*as_triangles(Mesh("many", points, np.arange(0, len(faces) + 1, 4), faces)), 0.02, most_parts=8)
     check_parts(found.parts)
     assert len(found.parts) <= 8 and covered(found.parts, points).max() < 0.02
+
+
+@pytest.mark.parametrize("piece", ["mooring_post", "lock_gate", "quay_wall", "jib_crane", "fish_ladder", "crate_stack"])
+def test_no_shadow_mesh_of_the_kit_stands_out_of_what_it_is_the_shadow_of(mended, piece):
+    scene = zo.apply(mended[piece], zo.steps.Shadow(share=0.25, inward="5mm"))
+    meshes = {one.node.name: mesh for one, mesh in scene.placed_meshes()}
+    shadows = [one.node.name for one, _ in scene.placed_meshes() if one.node.role == "shadow"]
+    assert shadows
+    for name in shadows:
+        own, source = meshes[name], meshes[name.removesuffix("_shadow")]
+        assert (own.surface_bounds[0] >= source.surface_bounds[0] - 1e-9).all()
+        assert (own.surface_bounds[1] <= source.surface_bounds[1] + 1e-9).all()
+        assert own.all_triangles
+    assert "stands out" not in texts(scene.notes)

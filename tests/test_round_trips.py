@@ -14,26 +14,12 @@ import numpy as np
 import pytest
 
 import zesty_otter as zo
-from zesty_otter.demo import PIECES, write_kit
 from zesty_otter.formats import FORMATS, format_of
 from zesty_otter.formats.usd.package import package as package_of
 from zesty_otter.jobs.delivery import deliver
-from zesty_otter.steps import Gather, Join, Names, Normals, Reframe, Select, Triangulate
+from zesty_otter.steps import Gather, Join, Reframe, Triangulate
 
 ENDINGS = [one.suffixes[0] for one in FORMATS]
-
-
-@pytest.fixture(scope="module")
-def mended(tmp_path_factory) -> dict[str, zo.Scene]:
-    """Some pieces as they would be handed on: named, with normals, in the space of glTF."""
-    models = write_kit(tmp_path_factory.mktemp("kit"))
-    scenes = {}
-    for piece, model in zip(PIECES, models, strict=True):
-        scene = zo.read(model, unit=piece.unit, axes=piece.axes)
-        name = piece.out[:-4]
-        steps = (Reframe(axes="left up forward", unit="m"), Select(drop="kind:light"), Normals(by="keep"), Names())
-        scenes[name] = zo.apply(scene, *steps)
-    return scenes
 
 
 def placed(scene: zo.Scene) -> list[tuple[str, np.ndarray, list[np.ndarray], zo.Mesh]]:

@@ -7,6 +7,7 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated, Any
 
+import numpy as np
 import typer
 from rich.markup import escape
 
@@ -21,7 +22,7 @@ from zesty_otter.formats.files import save
 from zesty_otter.jobs.delivery import deliver
 from zesty_otter.jobs.plan import frame_in
 from zesty_otter.jobs.split import Piece, levels_apart
-from zesty_otter.model import Frame, Note, Renamed, Scene
+from zesty_otter.model import Frame, Node, Note, Renamed, Scene
 
 _MOST_NAMES = 20
 
@@ -284,7 +285,6 @@ def show(source: Path, scene: Scene, arrivals: list[Arrival]) -> None:
     """Print what came of it."""
     arrival, *further = arrivals
     facts = arrival.facts
-    sections = ", ".join(facts.materials) or "no material"
     results.print(f"[title]{escape(source.name)} → {escape(arrival.path)}[/]")
     found = steps.level_facts(scene)
     sides = _sides(scene, arrival)
@@ -295,7 +295,7 @@ def show(source: Path, scene: Scene, arrivals: list[Arrival]) -> None:
                 ("size", size),
                 ("triangles", _triangles(scene, facts.triangles)),
                 ("vertices", f"{facts.vertices:,}"),
-                ("slots", f"{facts.sections} of {escape(sections)}"),
+                ("slots", escape(_slots(scene, facts.materials))),
                 ("file", format_bytes(facts.bytes)),
                 ("arrival", verdict(arrival)),
                 *((Path(one.path).name, verdict(one)) for one in further),
@@ -325,9 +325,19 @@ def _sides(scene: Scene, arrival: Arrival) -> tuple[float, float, float]:
 
 def _triangles(scene: Scene, total: int) -> str:
     """What is seen near by, and everything, where that is more."""
-    seen = [placed.node for placed in scene.walk() if placed.node.role == "visible"]
-    near = sum(mesh.triangle_count for node in seen if (mesh := node.mesh) is not None)
+    near = sum(node.mesh.triangle_count for node in _seen(scene) if node.mesh is not None)
     return triangles_in_words(near, total)
+
+
+def _slots(scene: Scene, materials: Sequence[str]) -> str:
+    """How many slots what is seen near by uses, and the materials in them."""
+    used = sum(len(np.unique(node.drawn.slot_of_face)) for node in _seen(scene) if node.drawn is not None)
+    return f"{used:,} of {', '.join(materials)}" if materials else f"{used:,}, without material"
+
+
+def _seen(scene: Scene) -> list[Node]:
+    """The nodes that are seen near by."""
+    return [placed.node for placed in scene.walk() if placed.node.role == "visible"]
 
 
 def name_table(renamed: tuple[Renamed, ...]) -> Any:

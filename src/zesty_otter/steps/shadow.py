@@ -10,6 +10,7 @@ from pydantic import AfterValidator, Field
 
 from zesty_otter.geometry.distance import Surface, areas
 from zesty_otter.geometry.simplify import simplify
+from zesty_otter.geometry.solid import Solid
 from zesty_otter.geometry.topology import facing_outward, holes, topology
 from zesty_otter.geometry.triangulation import triangulate
 from zesty_otter.model import Mesh, Node, Note, Scene, count_of, format_length
@@ -18,6 +19,8 @@ from zesty_otter.steps.base import Length, Step
 from zesty_otter.steps.collision import face_normals, point_normals, triangle_mesh
 from zesty_otter.steps.siblings import holds, sibling, with_nodes_behind
 from zesty_otter.steps.words import chosen_numbers
+
+_TRIES = 6  # to move what stands out back in
 
 
 class Shadow(Step):
@@ -77,26 +80,45 @@ class Shadow(Step):
         triangles = triangles[areas(mesh.points, triangles) > 0]
         points = mesh.points
         triangles = self._closed(points, triangles, scale, remarks)
-        if len(triangles):
-            (light,) = simplify(points, triangles, [max(round(self.share * len(triangles)), 4)], limit=0.02)
-            points, triangles = light.points, light.triangles
         if not len(triangles):
             remarks.append("has no area and casts no shadow")
             return triangle_mesh(mesh.name, np.zeros((0, 3)), np.zeros((0, 3), np.int32)), remarks
-        edges = topology(points, np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32), triangles.ravel())
-        if self.inward:
-            # Points at one place move as one.
-            points, reached = _pulled_in(points, edges.joined[triangles], self.inward / scale)
-            if reached < 0.99 * self.inward / scale:
-                remarks.append(
-                    f"is too thin to be pulled in by {format_length(self.inward)} everywhere; at its thinnest it is by"
-                    f" {format_length(reached * scale)}"
-                )
-            triangles = edges.joined[triangles]
+        points, triangles = self._light(points, triangles, scale, remarks)
         if self.reversed:
             triangles = triangles[:, ::-1]
         # A hard edge everywhere: no normals, no smoothing.
         return triangle_mesh(mesh.name, points, triangles), remarks
+
+    def _light(
+        self, points: NDArray[np.float64], triangles: NDArray[np.int32], scale: float, remarks: list[str]
+    ) -> tuple[NDArray[np.float64], NDArray[np.int32]]:
+        """A mesh with fewer triangles, pulled in; with more of them again until nothing of it shows outside."""
+        source = Solid(points, triangles)
+        share, targets = self.share, []
+        while share < 1.0:
+            targets.append(max(round(share * len(triangles)), 4))
+            share *= 2
+        tries = list(simplify(points, triangles, targets[::-1], limit=0.02))[::-1]
+        out = reached = 0.0
+        for at, corners in [*((one.points, one.triangles) for one in tries), (points, triangles)]:
+            edges = topology(at, np.arange(0, 3 * len(corners) + 1, 3, dtype=np.int32), corners.ravel())
+            # Points at one place move as one.
+            found, faces = at, edges.joined[corners]
+            if self.inward:
+                found, reached = _pulled_in(found, faces, self.inward / scale)
+                # Of open sheets everything is outside.
+                if not source.is_sheet.any():
+                    found, out = _kept_inside(at, found, faces, source, 0.1 * self.inward / scale)
+            if out <= 0.0:
+                break
+        if self.inward and reached < 0.99 * self.inward / scale:
+            remarks.append(
+                f"is too thin to be pulled in by {format_length(self.inward)} everywhere; at its thinnest it is by"
+                f" {format_length(reached * scale)}"
+            )
+        if out > 0.0:
+            remarks.append(f"its shadow mesh stands out of it by up to {format_length(out * scale)}")
+        return found, faces
 
     def _closed(
         self, points: NDArray[np.float64], triangles: NDArray[np.int32], scale: float, remarks: list[str]
@@ -104,10 +126,8 @@ class Shadow(Step):
         """Triangles that face outward, with their holes closed."""
         if not len(triangles):
             return triangles
+        triangles = _outward(points, triangles)
         start = np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32)
-        edges = topology(points, start, triangles.ravel())
-        turned = facing_outward(points, start, triangles.ravel(), edges).turned
-        triangles = np.where(turned[:, None], triangles[:, ::-1], triangles).astype(np.int32)
         edges = topology(points, start, triangles.ravel())
         size = float(np.ptp(points[triangles.ravel()], axis=0).max())
         added, left = [], []
@@ -122,7 +142,7 @@ class Shadow(Step):
             added.append(around[corners])
         if added:
             remarks.append(f"{count_of(len(added), 'hole')} closed in its shadow mesh")
-            triangles = np.concatenate([triangles, *added]).astype(np.int32)
+            triangles = _outward(points, np.concatenate([triangles, *added]).astype(np.int32))
         edges = topology(points, np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32), triangles.ravel())
         if len(edges.border):
             where = left[0] if left else points[edges.edge_points[edges.border[0]]].mean(axis=0)
@@ -132,6 +152,52 @@ class Shadow(Step):
                 " from its pivot"
             )
         return triangles
+
+
+def _outward(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.int32]:
+    start = np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32)
+    turned = facing_outward(points, start, triangles.ravel(), topology(points, start, triangles.ravel())).turned
+    return np.where(turned[:, None], triangles[:, ::-1], triangles).astype(np.int32)
+
+
+def _kept_inside(
+    home: NDArray[np.float64], points: NDArray[np.float64], triangles: NDArray[np.int32], source: Solid, by: float
+) -> tuple[NDArray[np.float64], float]:
+    """Points moved on against their averaged normals, a bit more than any place of the triangles is out of a solid.
+
+    Where that does not help they go back ``home``, to where they were before they were pulled in. Returns how far out
+    the worst still is: what was cut off by simplifying may lie beyond a hollow, or a wall be too thin.
+    """
+    normals, before = point_normals(points, triangles), face_normals(points, triangles)
+    slack = 1e-6 * source.size
+    out = _out_of(source, points, triangles)
+    best, least = points, out
+    for _ in range(_TRIES):
+        if out.max() <= slack:
+            turned = (before * face_normals(points, triangles)).sum(axis=1) < 0
+            return points, float(turned.any()) * by
+        move = np.zeros(len(points))
+        np.maximum.at(move, triangles.ravel(), np.repeat(np.where(out > slack, out + by, 0.0), 3))
+        points = points - move[:, None] * normals
+        touched = np.flatnonzero((move[triangles] > 0).any(axis=1))
+        out = out.copy()
+        out[touched] = _out_of(source, points, triangles[touched])
+        if out.max() < least.max():
+            best, least = points, out
+    back = best.copy()
+    stuck = triangles[least > slack].ravel()
+    back[stuck] = home[stuck]
+    out = _out_of(source, back, triangles)
+    if out.max() < least.max():
+        best, least = back, out
+    return best, float(least.max()) if least.max() > slack else 0.0
+
+
+def _out_of(source: Solid, points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:
+    """(T,) how far corners, middles of edges and the middle of each triangle are outside at most."""
+    sides = points[triangles]
+    places = np.concatenate([sides, (sides + np.roll(sides, 1, axis=1)) / 2, sides.mean(axis=1)[:, None]], axis=1)
+    return source.outside_by(places.reshape(-1, 3)).reshape(len(triangles), -1).max(axis=1)
 
 
 def _is_flat(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> bool:
