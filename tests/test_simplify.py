@@ -8,6 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import zesty_otter as zo
+from zesty_otter.geometry.deviation import Shape, deviation
 from zesty_otter.geometry.distance import Surface, areas, sampled, wall_thickness
 from zesty_otter.geometry.simplify import Attribute, Reduced, simplify
 from zesty_otter.geometry.topology import topology
@@ -285,3 +286,28 @@ def test_the_skins_of_a_thin_bent_shell_do_not_pierce_each_other():
         down[: len(places), 2] = 1.0
         below_all = wall_thickness(np.concatenate([places, light.points]), corners_now + len(places), down, 100.0)
         assert (below_all[: len(places)] > 5 - 0.1).mean() > 0.99
+
+
+def test_shells_that_touch_are_not_taken_for_each_other():
+    sheet, corners = grid(6, 6)
+    points = np.concatenate([sheet, sheet + [0, 0, 1e-7]])
+    # Two sheets face to face: from either the other is as near as itself, and faces the other way.
+    triangles = np.concatenate([corners, corners[:, ::-1] + len(sheet)]).astype(np.int32)
+    lighter = points + [0, 0, 0.01]
+    before, after = Shape(points, triangles), Shape(lighter, triangles)
+    assert deviation(before, after).normals == 0
+    turned = Shape(lighter, triangles[:, ::-1].copy())
+    assert deviation(before, turned).normals == 0  # each finds the other one's, which faces its way
+    alone, over = Shape(sheet, corners), Shape(sheet, corners[:, ::-1].copy())
+    assert deviation(alone, over).normals == 180
+
+
+def test_the_nearest_that_faces_a_direction_may_be_none_or_farther():
+    sheet, corners = grid(2, 2)
+    surface = Surface(np.concatenate([sheet, sheet + [0, 0, 1]]), np.concatenate([corners, corners[:, ::-1] + 9]))
+    place = np.array([[0.5, 0.7, 0.1]] * 3)
+    distance, triangle, shares = surface.nearest(place, np.array([[0, 0, 1], [0, 0, -1], [1, 0, 0]], float))
+    assert distance.tolist() == [pytest.approx(0.1), pytest.approx(0.9), np.inf]
+    assert (triangle < 8).tolist() == [True, False, True]
+    assert triangle[2] == -1
+    assert shares[:2].sum(axis=1) == pytest.approx(1)

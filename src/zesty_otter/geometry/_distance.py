@@ -78,13 +78,28 @@ def _to_triangle(corners, t, x, y, z):
 
 
 @kernel
-def nearest(samples, corners, boxes, leaves, stack, distance, triangle, shares):
-    """The nearest triangle of each sample; samples near each other should follow each other."""
+def _faces(corners, t, x, y, z):
+    """Whether a triangle faces a direction."""
+    ax, ay, az = corners[t, 3] - corners[t, 0], corners[t, 4] - corners[t, 1], corners[t, 5] - corners[t, 2]
+    bx, by, bz = corners[t, 6] - corners[t, 0], corners[t, 7] - corners[t, 1], corners[t, 8] - corners[t, 2]
+    return (ay * bz - az * by) * x + (az * bx - ax * bz) * y + (ax * by - ay * bx) * z > 0.0
+
+
+@kernel
+def nearest(samples, facing, corners, boxes, leaves, stack, distance, triangle, shares):
+    """The nearest triangle of each sample; samples near each other should follow each other.
+
+    Where there are directions to be faced, other triangles do not count; the triangle is -1 when none does.
+    """
     guess = 0
     for i in range(len(samples)):
         x, y, z = samples[i, 0], samples[i, 1], samples[i, 2]
         # What was nearest to the sample before is not far now.
         best, s, t = _to_triangle(corners, guess, x, y, z)
+        if len(facing) and not _faces(corners, guess, facing[i, 0], facing[i, 1], facing[i, 2]):
+            best, triangle[i] = np.inf, -1
+        else:
+            triangle[i] = guess
         stack[0] = 1
         size = 1
         while size > 0:
@@ -95,8 +110,9 @@ def nearest(samples, corners, boxes, leaves, stack, distance, triangle, shares):
             if n >= leaves:
                 for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
                     d, own_s, own_t = _to_triangle(corners, k, x, y, z)
-                    if d < best:
+                    if d < best and (len(facing) == 0 or _faces(corners, k, facing[i, 0], facing[i, 1], facing[i, 2])):
                         best, guess, s, t = d, k, own_s, own_t
+                        triangle[i] = k
                 continue
             left, right = _to_box(boxes, 2 * n, x, y, z), _to_box(boxes, 2 * n + 1, x, y, z)
             near, far = (2 * n, 2 * n + 1) if left <= right else (2 * n + 1, 2 * n)
@@ -106,5 +122,5 @@ def nearest(samples, corners, boxes, leaves, stack, distance, triangle, shares):
             if min(left, right) < best:
                 stack[size] = near
                 size += 1
-        distance[i], triangle[i] = math.sqrt(best), guess
+        distance[i] = math.sqrt(best)
         shares[i, 0], shares[i, 1] = s, t

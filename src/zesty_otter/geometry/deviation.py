@@ -124,7 +124,15 @@ def deviation(before: Shape, after: Shape) -> Deviation:
     """
     there, near, shares = after.surface.nearest(before.places.position)
     back, _, _ = before.surface.nearest(after.places.position)
-    turned = _angle(before.normals_at(before.places.triangle, before.places.shares), after.normals_at(near, shares))
+    normals = before.normals_at(before.places.triangle, before.places.shares)
+    turned = _angle(normals, after.normals_at(near, shares))
+    # Where two shells touch the nearest is at times the other one's, which faces the other way.
+    astray = np.flatnonzero(turned > 90)
+    further, other, own_shares = after.surface.nearest(before.places.position[astray], normals[astray])
+    as_near = (other >= 0) & (further <= there[astray] + before.spacing)
+    astray = astray[as_near]
+    near[astray], shares[astray] = other[as_near], own_shares[as_near]
+    turned[astray] = _angle(normals[astray], after.normals_at(near[astray], shares[astray]))
     slid = np.zeros(1)
     if before.uvs is not None and after.uvs is not None:
         own = before.at(before.uvs, before.places.triangle, before.places.shares)

@@ -34,19 +34,22 @@ class Surface:
         loops.fill_boxes(self._corners, self._boxes, self._leaves)
 
     def nearest(
-        self, samples: NDArray[np.float64]
+        self, samples: NDArray[np.float64], facing: NDArray[np.float64] | None = None
     ) -> tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.float64]]:
         """The exact distance of positions to the surface.
 
         Parameters
         ----------
         samples : (N, 3) float64
+        facing : (N, 3) float64, optional
+            For each a direction; only triangles that face it count, however far they are.
 
         Returns
         -------
         distance : (N,) float64
+            Infinite where no triangle counts.
         triangle : (N,) int64
-            The nearest triangle.
+            The nearest triangle, -1 where none counts.
         shares : (N, 3) float64
             The shares of its corners in the nearest place.
         """
@@ -56,6 +59,7 @@ class Surface:
         if len(samples):
             loops.nearest(
                 np.ascontiguousarray(samples[order]),
+                np.zeros((0, 3)) if facing is None else np.ascontiguousarray(facing[order]),
                 self._corners,
                 self._boxes,
                 self._leaves,
@@ -67,7 +71,7 @@ class Surface:
         back = np.empty_like(order)
         back[order] = np.arange(len(order))
         shares = np.column_stack([1.0 - shares.sum(axis=1), shares])
-        return distance[back], self._order[triangle[back]], shares[back]
+        return distance[back], np.where(triangle < 0, -1, self._order[triangle])[back], shares[back]
 
     def surrounds(self, places: NDArray[np.float64], rays_of_each: int = 3) -> NDArray[np.bool_]:
         """(N,) whether the surface, which has to face outward, goes all round each place.
