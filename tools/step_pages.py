@@ -14,7 +14,7 @@ FAMILIES = {
     "Space and size": ("reframe", "scale", "bake", "pivot"),
     "Surface": ("weld", "clean-up", "merge-flat", "triangulate"),
     "Joining and dividing": ("join", "divide", "gather", "expand"),
-    "Levels and collision": ("levels", "lighten", "collision", "shadow", "bounds"),
+    "Levels and collision": ("levels", "card", "lighten", "collision", "shadow", "bounds"),
     "Shading": ("normals", "tangents", "uv-sets"),
     "Looks": ("materials", "textures"),
     "Names": ("names",),

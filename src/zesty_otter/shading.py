@@ -1,13 +1,14 @@
-"""The normals a mesh means to have: its own, and those that smoothing groups imply."""
+"""What meshes mean to look like: normals that smoothing groups imply, and images of more than one map."""
 
 from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
 
+from zesty_otter import pixels
 from zesty_otter.geometry.corners import join_points
 from zesty_otter.geometry.normals import filled_normals
-from zesty_otter.model import Layer, Mesh
+from zesty_otter.model import Layer, Material, Mesh, TextureUse
 
 
 def with_normals(mesh: Mesh, values: NDArray[np.float32], index: NDArray[np.int32]) -> Mesh:
@@ -32,3 +33,25 @@ def with_implied_normals(mesh: Mesh) -> Mesh:
     """As `with_all_normals`, but a mesh that says nothing of its shading is left without."""
     says_nothing = mesh.normals is None and mesh.face_smoothing is None
     return mesh if says_nothing else with_all_normals(mesh)
+
+
+def painted(material: Material, largest: int | None = None) -> tuple[NDArray[np.uint8], TextureUse] | None:
+    """The maps of colour and transparency as one image (H, W, 4), and how it is used; None when there is neither.
+
+    Raises
+    ------
+    OSError, pixels.ImageError
+        When one cannot be read; `FileNotFoundError` when it is missing.
+    """
+    color, alpha = material.textures.get("base_color"), material.textures.get("alpha")
+    use = color or alpha
+    if use is None:
+        return None
+    image = pixels.rgba(use.texture.read(), largest)
+    if alpha is None:
+        return image, use
+    data = alpha.texture.read()
+    channel = alpha.channel or ("a" if pixels.has_alpha(data) else "l")
+    if color is None:
+        image = np.full_like(image, 255)
+    return pixels.with_alpha(image, data, channel), use

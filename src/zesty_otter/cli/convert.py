@@ -76,6 +76,10 @@ def command(
             metavar="CHAIN", help="Levels of detail: 50,25,10 (percent), 'screen 0.5 0.2', 'deviation 1mm 5mm'."
         ),
     ] = None,
+    card: Annotated[
+        int | None,
+        typer.Option(metavar="PLANES", help="Add a flat picture as the last level, of 1 to 4 crossing rectangles."),
+    ] = None,
     collision: Annotated[
         str | None,
         typer.Option(
@@ -135,6 +139,8 @@ def command(
         chosen.append(steps.Lighten(triangles=budget))
     if levels is not None:
         chosen.append(steps.Levels(chain=levels))
+    if card is not None:
+        chosen.append(steps.Card(planes=card))
     if collision is not None:
         chosen.append(steps.Collision(shape=collision, tolerance=collision_tolerance))
     if shadow is not None:
@@ -295,7 +301,7 @@ def show(source: Path, scene: Scene, arrivals: list[Arrival]) -> None:
                 ("size", size),
                 ("triangles", _triangles(scene, facts.triangles)),
                 ("vertices", f"{facts.vertices:,}"),
-                ("slots", escape(_slots(scene, facts.materials))),
+                ("slots", escape(_slots(scene))),
                 ("file", format_bytes(facts.bytes)),
                 ("arrival", verdict(arrival)),
                 *((Path(one.path).name, verdict(one)) for one in further),
@@ -329,10 +335,12 @@ def _triangles(scene: Scene, total: int) -> str:
     return triangles_in_words(near, total)
 
 
-def _slots(scene: Scene, materials: Sequence[str]) -> str:
+def _slots(scene: Scene) -> str:
     """How many slots what is seen near by uses, and the materials in them."""
-    used = sum(len(np.unique(node.drawn.slot_of_face)) for node in _seen(scene) if node.drawn is not None)
-    return f"{used:,} of {', '.join(materials)}" if materials else f"{used:,}, without material"
+    meshes = [node.drawn for node in _seen(scene) if node.drawn is not None]
+    used = [mesh.slots[number] for mesh in meshes for number in np.unique(mesh.slot_of_face)]
+    names = ", ".join(dict.fromkeys(material.name for material in used if material is not None))
+    return f"{len(used):,} of {names}" if names else f"{len(used):,}, without material"
 
 
 def _seen(scene: Scene) -> list[Node]:

@@ -19,10 +19,11 @@ from zesty_otter.geometry.triangulation import triangulate
 from zesty_otter.model import Material, Mesh, Placed, Scatter, Scene, format_length
 from zesty_otter.pictures.camera import Camera, framed
 from zesty_otter.pictures.palette import CLAY, FAINT, INK, LAMP, PAPER, PLUM, REED, RIVER, diverging, linear, rgb
-from zesty_otter.shading import with_all_normals
+from zesty_otter.pixels import ImageError
+from zesty_otter.shading import painted, with_all_normals
 from zesty_otter.steps import Roles
 
-loops = LateModule("zesty_otter.pictures._raster")
+loops = LateModule("zesty_otter.geometry._raster")
 
 STYLES = ("shaded", "wire", "both", "normals", "uv", "collision", "footing")
 """How a picture can be drawn."""
@@ -192,29 +193,26 @@ class _Picture:
             r, g, b = linear(PAPER if self.look.style == "wire" else CLAY)
             return (float(r), float(g), float(b), float(material.two_sided) if material else 0.0), -1, -1.0
         r, g, b, _ = material.base_color
-        use = material.textures.get("base_color")
-        number = -1
-        if use is not None and use.uv_set == 0:
-            number = self.known.get(id(use.texture), -2)
-            if number == -2:
-                number = self.known[id(use.texture)] = self._load(use.texture.read() if use.texture.found else b"",
-                                                                  use.clamp)  # fmt: skip
+        number = self.known.get(id(material), -2)
+        if number == -2:
+            number = self.known[id(material)] = self._load(material)
         cutoff = (
             material.alpha_cutoff if material.alpha_mode == "mask" else 0.1 if material.alpha_mode == "blend" else -1
         )
         return (r, g, b, float(material.two_sided)), number, float(cutoff)
 
-    def _load(self, data: bytes, clamp: bool) -> int:
+    def _load(self, material: Material) -> int:
+        """The number of a material's image, -1 where it has none that can be shown."""
         try:
-            with Image.open(io.BytesIO(data)) as image:
-                image.draft("RGB", (1024, 1024))
-                image.thumbnail((1024, 1024))
-                pixels = np.asarray(image.convert("RGBA"))
-        except (OSError, ValueError, SyntaxError, Image.DecompressionBombError):
+            found = painted(material, 1024)
+        except (OSError, ImageError):
             return -1
+        if found is None or found[1].uv_set != 0:
+            return -1
+        image, use = found
         first = sum(len(one) for one in self.pixels)
-        self.pixels.append(pixels.reshape(-1))
-        self.table.append((first, pixels.shape[1], pixels.shape[0], int(clamp)))
+        self.pixels.append(image.reshape(-1))
+        self.table.append((first, image.shape[1], image.shape[0], int(use.clamp)))
         return len(self.table) - 1
 
     def image(self) -> Image.Image:

@@ -41,6 +41,28 @@ def to_png(data: bytes) -> bytes:
     return _png(_loaded(data))
 
 
+def rgba(data: bytes, largest: int | None = None) -> NDArray[np.uint8]:
+    """(H, W, 4) the pixels of an image, made smaller where a side has more than ``largest``."""
+    image = _opened(data)
+    if largest is not None:
+        image.draft("RGB", (largest, largest))  # lets a JPEG be decoded no larger than needed
+    image = _loaded_from(image)
+    if largest is not None:
+        image.thumbnail((largest, largest))
+    return np.asarray(image.convert("RGBA"))
+
+
+def with_alpha(values: NDArray[np.uint8], alpha: bytes, channel: str) -> NDArray[np.uint8]:
+    """Pixels (H, W, 4) with the channel of another image, brought to their size, as their alpha."""
+    plane = _plane((alpha, channel), (values.shape[1], values.shape[0]))
+    return np.dstack([values[..., :3], np.asarray(plane)])
+
+
+def png_of(values: NDArray[np.uint8]) -> bytes:
+    """A PNG of pixels (H, W, 4), the same every time."""
+    return _png(Image.fromarray(values))
+
+
 def pack(size: tuple[int, int], red: Source, green: Source, blue: Source, alpha: Source | None = None) -> bytes:
     """A PNG whose channels come from other images, or are one value (0 to 255) all over.
 
@@ -147,7 +169,10 @@ def _opened(data: bytes) -> Image.Image:
 
 
 def _loaded(data: bytes) -> Image.Image:
-    image = _opened(data)
+    return _loaded_from(_opened(data))
+
+
+def _loaded_from(image: Image.Image) -> Image.Image:
     try:
         image.load()
     except Exception as error:

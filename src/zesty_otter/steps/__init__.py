@@ -8,6 +8,7 @@ from zesty_otter.steps.assets import Roles
 from zesty_otter.steps.bake import BakeTransforms
 from zesty_otter.steps.base import Length, Step, apply
 from zesty_otter.steps.bounds import Bounds
+from zesty_otter.steps.card import Card
 from zesty_otter.steps.cleanup import CleanUp, Weld
 from zesty_otter.steps.collision import Collision
 from zesty_otter.steps.instances import Expand, Gather
@@ -49,6 +50,7 @@ STEPS: dict[str, type[Step]] = {
         Pivot,
         Lighten,
         Levels,
+        Card,
         Collision,
         Shadow,
         Bounds,
@@ -112,6 +114,7 @@ __all__ = [
     "STEPS",
     "BakeTransforms",
     "Bounds",
+    "Card",
     "CleanUp",
     "Collision",
     "Divide",

@@ -77,6 +77,16 @@ def _wish(kind: str, word: str) -> Wish:
     return wish
 
 
+PixelError = Annotated[float, Field(gt=0, description="Pixels that anything may move by when a level appears.")]
+PictureHeight = Annotated[int, Field(ge=1, description="Height of the picture in pixels.")]
+FieldOfView = Annotated[float, Field(gt=0, lt=180, description="Vertical field of view in degrees.")]
+
+
+def distance_of(length: float, pixel_error: float, picture_height: int, field_of_view: float) -> float:
+    """How far away a length is as large as the pixels that may change."""
+    return length * picture_height / (2 * math.tan(math.radians(field_of_view) / 2) * pixel_error)
+
+
 @dataclass(frozen=True)
 class LevelFacts:
     """One level as measured: lengths in metres, angles in degrees; None for what a file did not keep."""
@@ -121,9 +131,9 @@ class Levels(Step):
         " 0.5% of the size), or screen 0.5 0.2: shares of the picture's height, with as much deviation as"
         " pixel_error allows there.",
     )
-    pixel_error: float = Field(1.0, gt=0, description="Pixels that anything may move by when a level appears.")
-    picture_height: int = Field(1080, ge=1, description="Height of the picture in pixels.")
-    field_of_view: float = Field(60.0, gt=0, lt=180, description="Vertical field of view in degrees.")
+    pixel_error: PixelError = 1.0
+    picture_height: PictureHeight = 1080
+    field_of_view: FieldOfView = 60.0
     looks: float = Field(
         1.0, ge=0, description="How much normals, UVs and colours count beside the shape; at 0 they only follow it."
     )
@@ -222,7 +232,8 @@ class Levels(Step):
                 if mesh.triangle_count >= count:
                     continue  # no lighter than the one before
             count = mesh.triangle_count
-            distance = max(distance, self._distance(found.largest * chain.scale))
+            away = distance_of(found.largest * chain.scale, self.pixel_error, self.picture_height, self.field_of_view)
+            distance = max(distance, away)
             properties = {"asset": asset.name, "level": number, **self._facts(mesh, found, chain, distance)}
             if hand_made is not None:
                 both = MappingProxyType({**hand_made.node.properties, **properties})
@@ -232,10 +243,6 @@ class Levels(Step):
             named = mesh if mesh.name == name else mesh.replace(name=name)
             made.append(sibling(placed, named, "level", properties, visible=placed.node.visible))
         return made, kept
-
-    def _distance(self, length: float) -> float:
-        """How far away a length is as large as the pixels that may change."""
-        return length * self.picture_height / (2 * math.tan(math.radians(self.field_of_view) / 2) * self.pixel_error)
 
     def _facts(self, mesh: Mesh, found: Deviation, chain: _Chain, distance: float) -> Mapping[str, Any]:
         facts = {

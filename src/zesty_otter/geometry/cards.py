@@ -1,0 +1,147 @@
+"""Flat pictures of a surface, from its sides."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter._late import LateModule
+
+loops = LateModule("zesty_otter.geometry._raster")
+
+_FINE = 4  # places to each side of a pixel that are looked at
+
+
+@dataclass(frozen=True, eq=False)
+class Paint:
+    """What triangles look like.
+
+    Parameters
+    ----------
+    uvs : (T, 3, 2) float32
+    colors : (T, 3, 4) float32
+        Linear light and alpha at the corners, which a texture is multiplied by.
+    texture : (T,) int32
+        Which of the images, -1 for none.
+    cutoff : (T,) float32
+        The alpha below which nothing is there; negative where alpha does not count.
+    images : sequence of (H, W, 4) uint8
+        In the sRGB space, the first row on top.
+    """
+
+    uvs: NDArray[np.float32]
+    colors: NDArray[np.float32]
+    texture: NDArray[np.int32]
+    cutoff: NDArray[np.float32]
+    images: Sequence[NDArray[np.uint8]]
+
+
+def portrait(
+    sides: NDArray[np.float64], paint: Paint, box: tuple[float, float, float, float], size: tuple[int, int]
+) -> NDArray[np.float64]:
+    """A picture of triangles in parallel rays, without light or shade.
+
+    Parameters
+    ----------
+    sides : (T, 3, 3) float64
+        Corners: to the right, up, and toward whoever looks.
+    paint : Paint
+    box : (left, bottom, right, top)
+        What the picture shows.
+    size : (width, height)
+        In pixels.
+
+    Returns
+    -------
+    (height, width, 4) float64
+        Linear light, and the share of each pixel that is covered. What is not covered at all has the colour of the
+        nearest that is, so that nothing foreign bleeds in where pixels are mixed.
+    """
+    wide, high = size[0] * _FINE, size[1] * _FINE
+    left, bottom, right, top = box
+    corner = np.ones((len(sides), 12), np.float32)
+    for k in range(3):
+        corner[:, 4 * k] = (sides[:, k, 0] - left) * (wide / (right - left))
+        corner[:, 4 * k + 1] = (top - sides[:, k, 1]) * (high / (top - bottom))
+        corner[:, 4 * k + 2] = -sides[:, k, 2]
+    table, first = [], 0
+    for image in paint.images:
+        table.append((first, image.shape[1], image.shape[0], 0))
+        first += image.size
+    pixels = np.concatenate([image.ravel() for image in paint.images]) if table else np.zeros(4, np.uint8)
+    depth, ids = np.full((high, wide), np.inf, np.float32), np.full((high, wide), -1, np.int32)
+    loops.fill(
+        corner, paint.uvs.reshape(-1, 6), paint.texture, paint.cutoff, np.array(table or [(0, 1, 1, 0)]), pixels, 0,
+        depth, ids, np.zeros(4),
+    )  # fmt: skip
+    y, x = np.nonzero(ids >= 0)
+    seen = ids[y, x]
+    shares = _shares(corner[seen].astype(np.float64), np.stack([x, y], axis=1) + 0.5)
+    color = np.einsum("nk,nkj->nj", shares, paint.colors[seen])
+    uv = np.einsum("nk,nkj->nj", shares, paint.uvs[seen])
+    for number, image in enumerate(paint.images):
+        own = paint.texture[seen] == number
+        color[own] *= _looked_up(image, uv[own])
+    color[paint.cutoff[seen] < 0, 3] = 1.0
+    fine = np.zeros((high, wide, 4))
+    fine[y, x, :3] = color[:, :3] * color[:, 3:]
+    fine[y, x, 3] = color[:, 3]
+    mixed = fine.reshape(size[1], _FINE, size[0], _FINE, 4).mean(axis=(1, 3))
+    covered = mixed[..., 3] > 0
+    mixed[covered, :3] /= mixed[covered, 3:]
+    return _spread(mixed, covered)
+
+
+def _shares(corner: NDArray[np.float64], place: NDArray[Any]) -> NDArray[np.float64]:
+    """(N, 3) the shares of the corners of triangles at places (N, 2) of a picture."""
+    x, y = place.T
+    x0, y0, x1, y1, x2, y2 = (corner[:, k] for k in (0, 1, 4, 5, 8, 9))
+    area = (x1 - x0) * (y2 - y0) - (x2 - x0) * (y1 - y0)
+    b0 = ((x1 - x) * (y2 - y) - (x2 - x) * (y1 - y)) / area
+    b1 = ((x2 - x) * (y0 - y) - (x0 - x) * (y2 - y)) / area
+    return np.stack([b0, b1, 1 - b0 - b1], axis=1)
+
+
+def _looked_up(image: NDArray[np.uint8], uv: NDArray[np.float64]) -> NDArray[np.float64]:
+    """(N, 4) the linear colour and alpha of an image that repeats, from the nearest pixel."""
+    high, wide = image.shape[:2]
+    column = np.minimum(((uv[:, 0] % 1.0) * wide).astype(int), wide - 1)
+    row = np.minimum(((1.0 - uv[:, 1] % 1.0) * high).astype(int), high - 1)
+    found = image[row, column] / 255.0
+    found[:, :3] = to_linear(found[:, :3])
+    return found
+
+
+def _spread(mixed: NDArray[np.float64], covered: NDArray[np.bool_]) -> NDArray[np.float64]:
+    from scipy import ndimage
+
+    if not covered.any():
+        return mixed
+    nearest = ndimage.distance_transform_edt(~covered, return_distances=False, return_indices=True)
+    mixed[..., :3] = mixed[nearest[0], nearest[1], :3]
+    return mixed
+
+
+def kept_cover(alpha: NDArray[np.float64], cutoff: float = 0.5) -> NDArray[np.float64]:
+    """Alpha raised so that cutting it off leaves as much as it covers: thin cords would vanish otherwise."""
+    cover = float(alpha.mean())
+    if not cover:
+        return alpha
+    ranked = np.sort(alpha.ravel())[::-1]
+    least = float(ranked[min(round(cover * len(ranked)), len(ranked)) - 1]) or float(ranked[ranked > 0][-1])
+    return alpha if least >= cutoff else np.clip(alpha * (cutoff / least), 0.0, 1.0)
+
+
+def to_linear(values: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Numbers of the sRGB space, 0 to 1, as amounts of light (IEC 61966-2-1)."""
+    return np.where(values <= 0.04045, values / 12.92, ((values + 0.055) / 1.055) ** 2.4)
+
+
+def to_srgb(values: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Amounts of light, 0 to 1, as numbers of the sRGB space (IEC 61966-2-1)."""
+    light = np.clip(values, 0.0, 1.0)
+    return np.where(light <= 0.0031308, light * 12.92, 1.055 * light ** (1 / 2.4) - 0.055)

@@ -1,0 +1,239 @@
+"""Flat pictures of meshes, their cheapest level."""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Annotated, Any, ClassVar, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import AfterValidator, Field
+
+from zesty_otter import pixels
+from zesty_otter.geometry.cards import Paint, kept_cover, portrait, to_srgb
+from zesty_otter.geometry.distance import Surface, sampled
+from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.model import Layer, Material, Mesh, Node, Note, Placed, Scene, Texture, TextureUse, count_of
+from zesty_otter.shading import painted
+from zesty_otter.steps.assets import Asset, Roles, assets_of
+from zesty_otter.steps.base import Step, tell
+from zesty_otter.steps.levels import FieldOfView, PictureHeight, PixelError, distance_of
+from zesty_otter.steps.siblings import holds, sibling, with_nodes_behind
+from zesty_otter.steps.words import chosen_numbers
+
+_UNSAFE = re.compile(r"[^\w.-]+")
+_PLACES = 20_000  # where the mesh is measured against its card
+_SEE_THROUGH = 0.1  # the alpha below which nothing is seen of what is blended
+
+
+class Card(Step):
+    """Give every visible mesh a flat picture of itself as its last level, for nets, foliage and what is far away.
+
+    Looks at visible meshes, their base colours, the textures of these, and colours of corners. Adds a node behind the
+    levels there are, with one upright rectangle or several that cross, and a material with the picture, cut out
+    where nothing is. Its properties say how far it is from the mesh and the ``distance`` from which it may be
+    shown: where neither that nor a pixel of the picture is larger than ``pixel_error``. Refuses nothing.
+    """
+
+    slug: ClassVar[str] = "card"
+    example: ClassVar[dict[str, Any]] = {"planes": 2, "pixels": 256, "only": "net*"}
+
+    planes: int = Field(1, ge=1, le=4, description="How many rectangles cross each other.")
+    facing: Literal["auto", "front", "side"] = Field(
+        "auto", description="Where the first one faces; auto takes the wider of both."
+    )
+    pixels: int = Field(256, ge=8, le=4096, description="Pixels along the longest side of a rectangle.")
+    pixel_error: PixelError = 1.0
+    picture_height: PictureHeight = 1080
+    field_of_view: FieldOfView = 60.0
+    names: Annotated[str, AfterValidator(holds("name", "level"))] = Field(
+        "{name}_LOD{level}", description="Names of the nodes, from {name} and {level}."
+    )
+
+    def change(self, scene: Scene) -> Scene:
+        return self.change_part(scene, chosen_numbers(scene, ()))
+
+    def change_part(self, scene: Scene, numbers: set[int]) -> Scene:
+        scene = Roles().apply(scene)
+        metre = scene.unit_for("making cards")
+        made: dict[tuple[int, bytes], tuple[Mesh, dict[str, float]] | None] = {}
+        behind: dict[int, list[Node]] = {}
+        notes: list[Note] = []
+        missing: dict[str, None] = {}
+        assets = assets_of(scene)
+        for number, asset in enumerate(assets):
+            tell(number / len(assets))
+            for placed in asset.main:
+                mesh = placed.node.drawn
+                if placed.number not in numbers or mesh is None or not mesh.face_count:
+                    continue
+                turned = scene.frame.basis @ placed.world[:3, :3] * metre
+                key = id(mesh), turned.tobytes()
+                if key not in made:
+                    made[key] = self._of(mesh, turned, missing)
+                found = made[key]
+                if found is None:
+                    notes.append(
+                        self.note("has no width or no height and gets no card", kind="guess", node=placed.node.name)
+                    )
+                    continue
+                node, last = _last_level(asset, placed)
+                behind.setdefault(node, []).append(self._node(asset, placed, *found, last + 1))
+        if behind:
+            notes.insert(0, self.note(f"{count_of(sum(map(len, behind.values())), 'card')} made"))
+        notes += [
+            self.note(f"textures of '{name}' are missing or damaged, and not on the card", kind="lost")
+            for name in missing
+        ]
+        return with_nodes_behind(scene, behind, {}).with_notes(*notes)
+
+    def _node(self, asset: Asset, placed: Placed, mesh: Mesh, facts: dict[str, float], level: int) -> Node:
+        name = self.names.replace("{name}", placed.node.name).replace("{level}", str(level))
+        (material,) = mesh.slots
+        assert material is not None
+        use = material.textures["base_color"]
+        texture = replace(use.texture, name=f"{_UNSAFE.sub('_', name)}.png")
+        own = replace(material, name=name).with_textures({"base_color": replace(use, texture=texture)})
+        properties = {"asset": asset.name, "level": level, "triangles": mesh.triangle_count, **facts}
+        named = mesh.replace(name=name, slots=(own,))
+        return sibling(placed, named, "level", properties, visible=placed.node.visible)
+
+    def _of(
+        self, mesh: Mesh, turned: NDArray[np.float64], missing: dict[str, None]
+    ) -> tuple[Mesh, dict[str, float]] | None:
+        """The card of a mesh that ``turned`` brings into metres, left, up and forward, and what is known of it."""
+        corners, face = mesh.surface(triangulate)
+        if not len(corners) or abs(np.linalg.det(turned)) < 1e-300:
+            return None
+        points = mesh.points @ turned.T
+        triangles = mesh.corner_point[corners]
+        used = points[triangles.ravel()]
+        low, high = used.min(axis=0), used.max(axis=0)
+        span = high - low
+        side = self.facing == "side" or (self.facing == "auto" and span[2] > span[0])
+        angles = math.pi / 2 * side + np.arange(self.planes) * (math.pi / self.planes)
+        axes = [np.array([(math.cos(a), 0, -math.sin(a)), (0, 1, 0), (math.sin(a), 0, math.cos(a))]) for a in angles]
+        paint = _paint(mesh, corners, face, missing)
+        seen = [points @ one.T for one in axes]
+        boxes = [(*own[triangles.ravel()].min(axis=0)[:2], *own[triangles.ravel()].max(axis=0)[:2]) for own in seen]
+        longest = max(max(box[2] - box[0], box[3] - box[1]) for box in boxes)
+        there = [n for n, box in enumerate(boxes) if min(box[2] - box[0], box[3] - box[1]) > 1e-6 * longest]
+        if not there:
+            return None
+        # What is flat is nothing from its edge.
+        axes, seen, boxes = [axes[n] for n in there], [seen[n] for n in there], [boxes[n] for n in there]
+        texel = longest / self.pixels
+        sizes = [(max(round((b[2] - b[0]) / texel), 1), max(round((b[3] - b[1]) / texel), 1)) for b in boxes]
+        pictures = [portrait(own[triangles], paint, box, size)
+                    for own, box, size in zip(seen, boxes, sizes, strict=True)]  # fmt: skip
+        image, spans = _side_by_side(pictures)
+        # Through the middle of what is seen from above and below it.
+        middle = (low + high) / 2
+        corner, uv = [], []
+        for one, box, (u0, v0, u1, v1) in zip(axes, boxes, spans, strict=True):
+            depth = float(middle @ one[2])
+            corner += [
+                (x, y, depth) @ one for x, y in ((box[0], box[1]), (box[2], box[1]), (box[2], box[3]), (box[0], box[3]))
+            ]
+            uv += [(u0, v0), (u1, v0), (u1, v1), (u0, v1)]
+        flat = np.array(corner)
+        order = np.arange(len(flat), dtype=np.int32)
+        if np.linalg.det(turned) < 0:
+            order = order.reshape(-1, 4)[:, ::-1].ravel()
+        quads = order.reshape(-1, 4)
+        both = np.concatenate([quads[:, [0, 1, 2]], quads[:, [0, 2, 3]]]).astype(np.int32)
+        # From the mesh to its card only: much of a card is nothing.
+        off = Surface(flat, both).nearest(sampled(points, triangles.astype(np.int32), _PLACES).position)[0]
+        texture = Texture("card.png", data=pixels.png_of(image))
+        material = Material("card", alpha_mode="mask", alpha_cutoff=0.5, two_sided=True)
+        material = material.with_textures({"base_color": TextureUse(texture, clamp=True)})
+        card = Mesh(
+            "card",
+            flat @ np.linalg.inv(turned).T,
+            np.arange(0, len(order) + 1, 4, dtype=np.int32),
+            order,
+            (Layer("uv", np.array(uv, np.float32), order),),
+            slots=(material,),
+        )
+        off[off < 1e-9 * longest] = 0.0
+        largest = float(off.max())
+        facts = {
+            "deviation": largest,
+            "deviation_95": float(np.quantile(off, 0.95)),
+            "deviation_mean": float(off.mean()),
+            "distance": distance_of(max(largest, texel), self.pixel_error, self.picture_height, self.field_of_view),
+        }
+        facts["screen_height"] = float(span.max()) / (
+            2 * facts["distance"] * math.tan(math.radians(self.field_of_view) / 2)
+        )
+        return card, {key: float(f"{value:.6g}") for key, value in facts.items()}
+
+
+def _last_level(asset: Asset, placed: Placed) -> tuple[int, int]:
+    """The node that a further level stands behind, and the number of the last one there is."""
+    levels = [one for one in asset.rest if one.node.role == "level"]
+    number = max((int(one.node.properties.get("level", 0)) for one in levels), default=0)
+    siblings = [one.number for one in levels if one.parent == placed.parent]
+    return max([placed.number, *siblings]), number
+
+
+def _paint(mesh: Mesh, corners: NDArray[np.int32], face: NDArray[np.int32], missing: dict[str, None]) -> Paint:
+    """What the triangles of a mesh look like."""
+    slot = mesh.slot_of_face[face]
+    uvs = np.zeros((len(corners), 3, 2))
+    colors = np.ones((len(corners), 3, 4))
+    texture, cutoff = np.full(len(corners), -1, np.int32), np.full(len(corners), -1.0, np.float32)
+    images: list[NDArray[np.uint8]] = []
+    own_colors = mesh.layers_of("color")
+    if own_colors:
+        values = own_colors[0].at_corners(1.0)[corners]
+        colors[..., : values.shape[2]] = values
+    for number, material in enumerate(mesh.slots):
+        here = slot == number
+        if material is None or not here.any():
+            continue
+        colors[here] *= material.base_color
+        if material.alpha_mode != "opaque":
+            cutoff[here] = material.alpha_cutoff if material.alpha_mode == "mask" else _SEE_THROUGH
+        try:
+            found = painted(material)
+        except (OSError, pixels.ImageError):
+            missing[material.name] = None
+            continue
+        if found is None or found[1].uv_set >= len(mesh.uv_sets):
+            continue
+        image, use = found
+        texture[here] = len(images)
+        images.append(image)
+        uvs[here] = _placed(mesh.uv_sets[use.uv_set].at_corners(0.0)[corners[here]], use)
+    return Paint(uvs.astype(np.float32), colors.astype(np.float32), texture, cutoff, images)
+
+
+def _placed(uvs: NDArray[np.float32], use: TextureUse) -> NDArray[np.float64]:
+    """UVs as a material scales, turns and moves them."""
+    c, s = math.cos(use.rotation), math.sin(use.rotation)
+    return np.asarray((uvs * np.array(use.scale)) @ np.array([[c, s], [-s, c]]) + use.offset)
+
+
+def _side_by_side(
+    pictures: Sequence[NDArray[np.float64]],
+) -> tuple[NDArray[np.uint8], list[tuple[float, float, float, float]]]:
+    """One image of sides that are powers of two, and the UVs of the lower left and upper right of each picture."""
+    gap = 2
+    wide = 1 << (sum(one.shape[1] + gap for one in pictures) - gap - 1).bit_length()
+    high = 1 << (max(one.shape[0] for one in pictures) - 1).bit_length()
+    image = np.zeros((high, wide, 4))
+    spans, at = [], 0
+    for one in pictures:
+        tall, broad = one.shape[:2]
+        end = min(at + broad + gap, wide)
+        # Colours go on beyond the edge, where nothing is covered, so that what is mixed in there fits.
+        image[:, at:end, :3] = np.pad(one, ((0, high - tall), (0, end - at - broad), (0, 0)), "edge")[..., :3]
+        image[:tall, at : at + broad, 3] = kept_cover(one[..., 3])
+        spans.append((at / wide, 1 - tall / high, (at + broad) / wide, 1.0))
+        at = end
+    image[..., :3] = to_srgb(image[..., :3])
+    return (image * 255).round().astype(np.uint8), spans
