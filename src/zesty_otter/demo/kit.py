@@ -484,6 +484,7 @@ folder = "finished"
 check = "all"
 steps = [
     "levels chain='50 25'",
+    "card only=rack",
     "collision rules=[{shape='surface', nodes='hull*'}, {shape='none', nodes='net'}]",
     "shadow inward=1cm",
 ]

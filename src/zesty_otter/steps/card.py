@@ -35,7 +35,8 @@ class Card(Step):
     Looks at visible meshes, their base colours, the textures of these, and colours of corners. Adds a node behind the
     levels there are, with one upright rectangle or several that cross, and a material with the picture, cut out
     where nothing is. Its properties say how far it is from the mesh and the ``distance`` from which it may be
-    shown: where neither that nor a pixel of the picture is larger than ``pixel_error``. Refuses nothing.
+    shown: where neither that nor a pixel of the picture is larger than ``pixel_error``. What is no heavier than its
+    card gets none. Refuses nothing.
     """
 
     slug: ClassVar[str] = "card"
@@ -80,7 +81,11 @@ class Card(Step):
                         self.note("has no width or no height and gets no card", kind="guess", node=placed.node.name)
                     )
                     continue
-                node, last = _last_level(asset, placed)
+                node, last, count = _last_level(asset, placed)
+                if found[0].triangle_count >= count:
+                    text = f"gets no card: it has {count_of(count, 'triangle')} as it is"
+                    notes.append(self.note(text, kind="guess", node=placed.node.name))
+                    continue
                 behind.setdefault(node, []).append(self._node(asset, placed, *found, last + 1))
         if behind:
             notes.insert(0, self.note(f"{count_of(sum(map(len, behind.values())), 'card')} made"))
@@ -172,12 +177,12 @@ class Card(Step):
         return card, {key: float(f"{value:.6g}") for key, value in facts.items()}
 
 
-def _last_level(asset: Asset, placed: Placed) -> tuple[int, int]:
-    """The node that a further level stands behind, and the number of the last one there is."""
-    levels = [one for one in asset.rest if one.node.role == "level"]
-    number = max((int(one.node.properties.get("level", 0)) for one in levels), default=0)
+def _last_level(asset: Asset, placed: Placed) -> tuple[int, int, int]:
+    """The node that a further level stands behind, the number of the last one there is, and its triangles."""
+    levels = [placed, *(one for one in asset.rest if one.node.role == "level")]
+    level, _, last = max((int(one.node.properties.get("level", 0)), one.number, one) for one in levels)
     siblings = [one.number for one in levels if one.parent == placed.parent]
-    return max([placed.number, *siblings]), number
+    return max(siblings), level, last.node.drawn.triangle_count if last.node.drawn is not None else 0
 
 
 def _paint(mesh: Mesh, corners: NDArray[np.int32], face: NDArray[np.int32], missing: dict[str, None]) -> Paint:
