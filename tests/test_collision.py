@@ -344,9 +344,11 @@ def test_thin_walls_do_not_turn_inside_out_in_the_shadow():
 def test_the_command_line_makes_measures_and_reports_collision(tmp_path, run):
     zo.write(scene_of(Node("steps", content=stairs(3))), tmp_path / "steps.glb")
     done = run("convert", tmp_path / "steps.glb", tmp_path / "out.glb", "--collision", "auto", "--shadow", "1cm")
-    assert done.status == 0 and "Collision" in done.out and "parts" in done.out
+    assert done.status == 0 and "Collision" in done.out
+    assert "steps: parts, as hull would be " in done.out
     found = json.loads(run("survey", tmp_path / "out.glb", "--json").out)["collision"]
     assert [(one["asset"], one["parts"], one["convex"]) for one in found] == [("steps", 3, True)]
+    assert found[0]["why"].startswith("hull would be ")
     hull = run("convert", tmp_path / "steps.glb", tmp_path / "hull.glb", "--collision", "hull")
     assert "more than the 2 cm" in hull.err
     assert json.loads(run("survey", tmp_path / "hull.glb", "--json").out)["collision"][0]["floats"] > 0.15

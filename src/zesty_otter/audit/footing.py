@@ -29,7 +29,7 @@ class CollisionFacts:
     ``floats`` and ``sinks`` are the most that feet are off the surface, ``off_95`` what they are not off by more in 95
     of 100 places, ``falls`` the share of places where nothing holds them, ``worst_at`` the worst of all. ``sideways``
     is how far upright sides stand out, ``blocked`` the radius of the largest ball of open space that is solid for
-    collision.
+    collision. ``why`` is what kept a cheaper shape from being taken, where one was looked for.
     """
 
     asset: str
@@ -49,6 +49,7 @@ class CollisionFacts:
     sideways_at: tuple[float, float, float] | None
     blocked: float
     blocked_at: tuple[float, float, float] | None
+    why: str = ""
 
 
 def collision_facts(scene: Scene, *, slope: float = 45.0, count: int = 20_000) -> tuple[CollisionFacts, ...]:
@@ -134,6 +135,7 @@ def _facts(
         _place(found.sideways_at),
         found.blocked,
         _place(found.blocked_at),
+        str(solid[0].node.properties.get("why", "")),
     )
 
 

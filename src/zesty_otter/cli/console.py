@@ -66,6 +66,7 @@ SceneName = Annotated[
 ]
 
 _NOTE_LIMIT = 12
+_MOST_REASONS = 8
 
 
 def print_json(document: Any) -> None:
@@ -123,7 +124,8 @@ def level_table(levels: Sequence[LevelFacts]) -> Table:
 
 def collision_table(found: Sequence[CollisionFacts]) -> Table:
     """Collision and what was measured of it: how far feet would float or sink at most, and in 95 of 100 places, how
-    far sides stand out, and the largest ball of open space that is blocked.
+    far sides stand out, the largest ball of open space that is blocked; below it, why no cheaper
+    shape was taken.
     """
     numbers = ("parts", "corners", "floats", "sinks", "mostly", "sideways", "blocks")
     made = table("collision of", "shape", *numbers, title="Collision", numbers=numbers)
@@ -139,6 +141,10 @@ def collision_table(found: Sequence[CollisionFacts]) -> Table:
             _length(one.sideways),
             _length(one.blocked),
         )
+    # Below the table, which is as wide as many a terminal already.
+    reasons = [escape(f"{one.asset}: {one.shape}, as {one.why}") for one in found if one.why]
+    made.caption = "\n".join(reasons[:_MOST_REASONS]) or None
+    made.caption_justify, made.caption_style = "left", "faint"
     return made
 
 

@@ -65,10 +65,10 @@ class Collision(Step):
     """Give every visible mesh the collision it needs, and look after what is there already.
 
     Looks at visible meshes. Adds nodes with the role of collision behind each, about the same pivot, without
-    materials, UVs and normals; their properties say shape and misfit. ``auto`` takes the cheapest shape that lies
-    nowhere farther from the mesh than the tolerance, and says which and why. Collision that the artist made is
-    kept: it loses materials, UVs and normals, gets the pivot of its mesh, and is closed where it is all but convex.
-    Refuses nothing; a note says what could not be reached.
+    materials, UVs and normals; their properties say shape, misfit and why it is no cheaper one. ``auto`` takes the
+    cheapest shape that lies nowhere farther from the mesh than the tolerance, and says which and why. Collision that
+    the artist made is kept: it loses materials, UVs and normals, gets the pivot of its mesh, and is closed where it
+    is all but convex. Refuses nothing; a note says what could not be reached.
     """
 
     slug: ClassVar[str] = "collision"
@@ -191,12 +191,12 @@ class Collision(Step):
         solid = Solid(points, triangles)
         tries: tuple[Shape, ...] = (shape,)
         parts: Sequence[Hull] = ()
-        refused: list[str] = []
+        refused: dict[str, float] = {}
         if shape == "auto":
             # Every convex shape around the mesh holds its hull: where that is too far off, all are.
             off = misfit(solid, convex_hull(used, self._thick), self.tolerance)
             tries = _CONVEX if off <= self.tolerance else ("parts", "surface")
-            refused += [f"hull {format_length(off)}"] if off > self.tolerance else []
+            refused |= {"hull": off} if off > self.tolerance else {}
         for one in tries:
             if one == "surface":
                 parts = ()
@@ -207,13 +207,15 @@ class Collision(Step):
             found.shape, found.misfit = one, max(misfit(solid, hull, self.tolerance) for hull in parts)
             if shape != "auto" or found.misfit <= self.tolerance:
                 break
-            refused.append(f"{one} {format_length(found.misfit)}")
+            refused[one] = found.misfit
         found.why = found.shape if not parts or len(parts) == 1 else f"{found.shape}, {len(parts)} of them"
         if shape == "auto" and refused:
             found.because = (
                 f"{found.why.partition(',')[0]} is the cheapest shape within {format_length(self.tolerance)};"
-                f" off by more were {', '.join(refused)}"
+                f" off by more were {', '.join(f'{name} {format_length(off)}' for name, off in refused.items())}"
             )
+            nearest = min(refused, key=refused.__getitem__)
+            found.instead = f"{nearest} would be {format_length(float(f'{refused[nearest]:.3g}'))} off"
         elif shape != "auto" and found.misfit > self.tolerance:
             found.remarks.append(
                 f"as {found.why} its collision is off by {format_length(found.misfit)},"
@@ -300,6 +302,8 @@ class Collision(Step):
 
     def _nodes(self, asset: Asset, placed: Placed, meshes: list[Mesh], found: _Found) -> list[Node]:
         facts = {"asset": asset.name, "shape": found.shape, "misfit": float(f"{found.misfit:.6g}")}
+        if found.instead:
+            facts["why"] = found.instead
         template = self.names.replace("{name}", placed.node.name)
         named = [mesh.replace(name=template.replace("{n}", str(n))) for n, mesh in enumerate(meshes, 1)]
         return [sibling(placed, mesh, "collision", facts) for mesh in named]
@@ -339,7 +343,7 @@ class _Found:
     def __init__(self) -> None:
         self.shape = ""
         self.misfit = 0.0
-        self.why = self.because = ""
+        self.why = self.because = self.instead = ""
         self.remarks: list[str] = []
 
 
