@@ -144,6 +144,12 @@ def test_a_card_comes_after_the_levels_there_are_and_copies_share_it():
     assert names == ["post", "post_LOD1", "post_LOD2", "post_b", "post_b_LOD1", "post_b_LOD2"]
     levels = [placed.node.properties["level"] for placed in done.walk() if placed.node.role == "level"]
     assert levels == [1, 2, 1, 2]
+    cards = [placed.node for placed in done.walk() if placed.node.properties.get("level") == 2]
+    assert cards[0].mesh.slots[0] is cards[1].mesh.slots[0]
+    before = [placed.node for placed in done.walk() if placed.node.properties.get("level") == 1]
+    assert all(
+        card.properties["distance"] >= one.properties["distance"] for card, one in zip(cards, before, strict=True)
+    )
 
 
 def test_what_can_have_no_card_or_no_picture_is_said():

@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Sequence
-from dataclasses import replace
 from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
@@ -81,12 +80,13 @@ class Card(Step):
                         self.note("has no width or no height and gets no card", kind="guess", node=placed.node.name)
                     )
                     continue
-                node, last, count = _last_level(asset, placed)
+                number_behind, last = _last_level(asset, placed)
+                count = last.drawn.triangle_count if last.drawn is not None else 0
                 if found[0].triangle_count >= count:
                     text = f"gets no card: it has {count_of(count, 'triangle')} as it is"
                     notes.append(self.note(text, kind="guess", node=placed.node.name))
                     continue
-                behind.setdefault(node, []).append(self._node(asset, placed, *found, last + 1))
+                behind.setdefault(number_behind, []).append(self._node(asset, placed, *found, last))
         if behind:
             notes.insert(0, self.note(f"{count_of(sum(map(len, behind.values())), 'card')} made"))
         notes += [
@@ -95,16 +95,16 @@ class Card(Step):
         ]
         return with_nodes_behind(scene, behind, {}).with_notes(*notes)
 
-    def _node(self, asset: Asset, placed: Placed, mesh: Mesh, facts: dict[str, float], level: int) -> Node:
+    def _node(self, asset: Asset, placed: Placed, mesh: Mesh, facts: dict[str, float], last: Node) -> Node:
+        level = _level_of(last) + 1
         name = self.names.replace("{name}", placed.node.name).replace("{level}", str(level))
-        (material,) = mesh.slots
-        assert material is not None
-        use = material.textures["base_color"]
-        texture = replace(use.texture, name=f"{_UNSAFE.sub('_', name)}.png")
-        own = replace(material, name=name).with_textures({"base_color": replace(use, texture=texture)})
+        # No nearer than the level before it.
+        known = last.properties.get("distance", 0.0)
+        away = max(facts["distance"], float(known) if isinstance(known, int | float) else 0.0)
+        height = facts["screen_height"] * facts["distance"] / away
         properties = {"asset": asset.name, "level": level, "triangles": mesh.triangle_count, **facts}
-        named = mesh.replace(name=name, slots=(own,))
-        return sibling(placed, named, "level", properties, visible=placed.node.visible)
+        properties |= {"distance": away, "screen_height": float(f"{height:.6g}")}
+        return sibling(placed, mesh.replace(name=name), "level", properties, visible=placed.node.visible)
 
     def _of(
         self, mesh: Mesh, turned: NDArray[np.float64], missing: dict[str, None]
@@ -152,11 +152,12 @@ class Card(Step):
         both = np.concatenate([quads[:, [0, 1, 2]], quads[:, [0, 2, 3]]]).astype(np.int32)
         # From the mesh to its card only: much of a card is nothing.
         off = Surface(flat, both).nearest(sampled(points, triangles.astype(np.int32), _PLACES).position)[0]
-        texture = Texture("card.png", data=pixels.png_of(image))
-        material = Material("card", alpha_mode="mask", alpha_cutoff=0.5, two_sided=True)
+        name = f"{mesh.name}_card"
+        texture = Texture(f"{_UNSAFE.sub('_', name)}.png", data=pixels.png_of(image))
+        material = Material(name, alpha_mode="mask", alpha_cutoff=0.5, two_sided=True)
         material = material.with_textures({"base_color": TextureUse(texture, clamp=True)})
         card = Mesh(
-            "card",
+            name,
             flat @ np.linalg.inv(turned).T,
             np.arange(0, len(order) + 1, 4, dtype=np.int32),
             order,
@@ -177,12 +178,15 @@ class Card(Step):
         return card, {key: float(f"{value:.6g}") for key, value in facts.items()}
 
 
-def _last_level(asset: Asset, placed: Placed) -> tuple[int, int, int]:
-    """The node that a further level stands behind, the number of the last one there is, and its triangles."""
+def _last_level(asset: Asset, placed: Placed) -> tuple[int, Node]:
+    """The number of the node that a further level stands behind, and the last level there is, or the mesh itself."""
     levels = [placed, *(one for one in asset.rest if one.node.role == "level")]
-    level, _, last = max((int(one.node.properties.get("level", 0)), one.number, one) for one in levels)
-    siblings = [one.number for one in levels if one.parent == placed.parent]
-    return max(siblings), level, last.node.drawn.triangle_count if last.node.drawn is not None else 0
+    last = max(levels, key=lambda one: (_level_of(one.node), one.number))
+    return max(one.number for one in levels if one.parent == placed.parent), last.node
+
+
+def _level_of(node: Node) -> int:
+    return int(node.properties.get("level", 0)) if node.role == "level" else 0
 
 
 def _paint(mesh: Mesh, corners: NDArray[np.int32], face: NDArray[np.int32], missing: dict[str, None]) -> Paint:
