@@ -301,17 +301,6 @@ def sheet(side: int, seed: int) -> zo.Scene:
     return zo.Scene((Node("sheet", content=mesh),), zo.Frame("left up forward", "m"))
 
 
-def main() -> None:
-    print(f"{'what':<40}{'ratio':>8}  to")
-    for what, ratio, to in ratios():
-        print(f"{what:<40}{ratio:>8.2f}  {to}")
-        sys.stdout.flush()
-
-
-if __name__ == "__main__":
-    main()
-
-
 def _solid() -> Iterator[tuple[str, float, str]]:
     """Hulls, convex parts and footing, beside the hull of the same points."""
     from scipy.spatial import ConvexHull
@@ -358,3 +347,14 @@ def _seen() -> Iterator[tuple[str, float, str]]:
     target = load("m-left-up-forward")
     fresh = zo.Scene((zo.Node("ground", content=mesh.replace(name="again")),), scene.frame)
     yield "all checks of them", _timed(lambda: check(fresh, target)) / sort, "the same"
+
+
+def main() -> None:
+    print(f"{'what':<40}{'ratio':>8}  to")
+    for what, ratio, to in ratios():
+        print(f"{what:<40}{ratio:>8.2f}  {to}")
+        sys.stdout.flush()
+
+
+if __name__ == "__main__":
+    main()
