@@ -86,7 +86,8 @@ def decompose(
     # both sides loses no more than all of it.
     work = _Work((points - low) / size, triangles, tolerance / size / 2, most_parts, progress)
     thick = (tolerance / 4 if thickness is None else thickness) / size
-    # What is round comes apart in fewer parts when it is halved again and again, what has edges when cut along them.
+    # What is round comes apart in fewer parts when it is halved again and again, what has edges mostly when cut along
+    # them, but not always.
     work.halving = not work.crisp
     found = work.run(thick)
     if work.crisp and len(found) > _SIMPLE and not work.overfull:

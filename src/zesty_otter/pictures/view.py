@@ -6,6 +6,7 @@ import io
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -124,7 +125,7 @@ class _Picture:
         self.size = look.size[0] * _FINE, look.size[1] * _FINE
         self.table: list[tuple[int, int, int, int]] = []
         self.pixels: list[NDArray[np.uint8]] = []
-        self.known: dict[int, int] = {}
+        self.known: dict[Any, int] = {}
         self.drawn = _Drawn()
         self.left_out = 0
         for one in seen:
@@ -193,9 +194,11 @@ class _Picture:
             r, g, b = linear(PAPER if self.look.style == "wire" else CLAY)
             return (float(r), float(g), float(b), float(material.two_sided) if material else 0.0), -1, -1.0
         r, g, b, _ = material.base_color
-        number = self.known.get(id(material), -2)
-        if number == -2:
-            number = self.known[id(material)] = self._load(material)
+        uses = {role: use for role, use in material.textures.items() if role in ("base_color", "alpha")}
+        key = tuple((role, id(use.texture), use.channel, use.clamp, use.uv_set) for role, use in uses.items())
+        if key not in self.known:
+            self.known[key] = self._load(material)
+        number = self.known[key]
         cutoff = (
             material.alpha_cutoff if material.alpha_mode == "mask" else 0.1 if material.alpha_mode == "blend" else -1
         )
