@@ -5,11 +5,11 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Sequence
-from typing import Annotated, Any, ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import AfterValidator, Field
+from pydantic import Field
 
 from zesty_otter import pixels
 from zesty_otter.geometry.cards import Paint, kept_cover, portrait, to_srgb
@@ -19,8 +19,8 @@ from zesty_otter.model import Layer, Material, Mesh, Node, Note, Placed, Scene, 
 from zesty_otter.shading import painted
 from zesty_otter.steps.assets import Asset, Roles, assets_of
 from zesty_otter.steps.base import Step, tell
-from zesty_otter.steps.levels import FieldOfView, PictureHeight, PixelError, distance_of
-from zesty_otter.steps.siblings import holds, sibling, with_nodes_behind
+from zesty_otter.steps.levels import FieldOfView, LevelNames, PictureHeight, PixelError, distance_of
+from zesty_otter.steps.siblings import sibling, with_nodes_behind
 from zesty_otter.steps.words import chosen_numbers
 
 _UNSAFE = re.compile(r"[^\w.-]+")
@@ -49,9 +49,7 @@ class Card(Step):
     pixel_error: PixelError = 1.0
     picture_height: PictureHeight = 1080
     field_of_view: FieldOfView = 60.0
-    names: Annotated[str, AfterValidator(holds("name", "level"))] = Field(
-        "{name}_LOD{level}", description="Names of the nodes, from {name} and {level}."
-    )
+    names: LevelNames = "{name}_LOD{level}"
 
     def change(self, scene: Scene) -> Scene:
         return self.change_part(scene, chosen_numbers(scene, ()))

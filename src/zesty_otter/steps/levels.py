@@ -79,6 +79,11 @@ def _wish(kind: str, word: str) -> Wish:
 
 PixelError = Annotated[float, Field(gt=0, description="Pixels that anything may move by when a level appears.")]
 PictureHeight = Annotated[int, Field(ge=1, description="Height of the picture in pixels.")]
+LevelNames = Annotated[
+    str,
+    AfterValidator(holds("name", "level")),
+    Field(description="Names of the nodes, from {name} and {level}."),
+]
 FieldOfView = Annotated[float, Field(gt=0, lt=180, description="Vertical field of view in degrees.")]
 
 
@@ -150,9 +155,7 @@ class Levels(Step):
     )
     limit: float = Field(0.015, gt=0, description=LIMIT)
     hand_made: bool = Field(True, description="Use levels that are there already.")
-    names: Annotated[str, AfterValidator(holds("name", "level"))] = Field(
-        "{name}_LOD{level}", description="Names of the nodes, from {name} and {level}."
-    )
+    names: LevelNames = "{name}_LOD{level}"
 
     def change(self, scene: Scene) -> Scene:
         return self.change_part(scene, chosen_numbers(scene, ()))
