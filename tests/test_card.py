@@ -178,3 +178,11 @@ def test_cards_arrive_in_every_format_that_has_pictures(run, tmp_path, ending):
     card = next(one.node for one in back.walk() if one.node.name.startswith("net_LOD") and one.node.drawn is not None)
     assert card.drawn.triangle_count == 2  # of one that is flat the other rectangle shows nothing
     assert card.drawn.slots[0].textures["base_color"].texture.found
+
+
+@pytest.mark.parametrize("said", ["abc", float("nan"), None, [1]])
+def test_a_level_whose_number_is_none_stops_nothing(said):
+    odd = Node("post_x", content=cube(name="post_x"), role="level", properties={"asset": "post", "level": said})
+    scene = scene_of(Node("post", content=cube((0.2, 1.0, 0.2), "post")), odd)
+    done = zo.apply(scene, Levels(chain="50", limit=1), Card(pixels=16))
+    assert any(one.node.name.startswith("post_LOD") for one in done.walk())

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from zesty_otter import pixels
 from zesty_otter.audit.findings import Finding
 from zesty_otter.model import Mesh, Placed, Scene, Texture
-from zesty_otter.steps.assets import Asset, Roles, assets_of
+from zesty_otter.steps.assets import Asset, Roles, assets_of, level_of
 from zesty_otter.targets import Target
 
 
@@ -33,7 +33,7 @@ def _of_asset(asset: Asset, target: Target) -> Iterator[Finding]:
     levels: dict[int, int] = {}
     for placed in (*asset.main, *asset.rest):
         if placed.node.role == "level":
-            number = int(placed.node.properties.get("level", 0))
+            number = level_of(placed.node)
             if number in levels:
                 text = f"is one more level {number}"
                 yield Finding("level-doubled", "warning", text, placed.node.name, "names")

@@ -9,7 +9,7 @@ import numpy as np
 
 from zesty_otter.model import Node, Placed, Scene
 from zesty_otter.steps import Join
-from zesty_otter.steps.assets import TEMPLATES, assets_of
+from zesty_otter.steps.assets import TEMPLATES, assets_of, level_of
 from zesty_otter.steps.words import chosen
 from zesty_otter.targets import Target
 
@@ -86,7 +86,7 @@ def levels_apart(piece: Piece, target: Target) -> list[Piece]:
         return [piece]
     template = target.names.get("level", TEMPLATES["level"][0])
     order = list(piece.scene.walk())
-    numbers = {one.number: int(one.node.properties.get("level", 0)) for one in order if one.node.role == "level"}
+    numbers = {one.number: level_of(one.node) for one in order if one.node.role == "level"}
     pieces = []
     for level in sorted({level for level in numbers.values() if level > 0}):
         name = template.replace("{name}", piece.name).replace("{level}", str(level))

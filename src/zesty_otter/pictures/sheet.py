@@ -12,7 +12,7 @@ from zesty_otter.model import Placed, Scene, count_of, format_length
 from zesty_otter.pictures.palette import FAINT, INK, LAMP, PAPER, PLUM, rgb
 from zesty_otter.pictures.view import Look, font, picture
 from zesty_otter.steps import Roles
-from zesty_otter.steps.assets import Asset, assets_of
+from zesty_otter.steps.assets import Asset, assets_of, level_of
 
 _MOST_COLUMNS = 6
 
@@ -75,7 +75,7 @@ def level_cards(scene: Scene, look: Look) -> list[list[Card]]:
     for asset in assets_of(scene):
         levels = sorted(
             (one for one in asset.rest if one.node.role == "level" and one.node.drawn is not None),
-            key=lambda one: int(one.node.properties.get("level", 0)),
+            key=lambda one: level_of(one.node),
         )
         rows.append([_level_card(scene, one, look) for one in (*asset.main[:1], *levels) if one.node.drawn])
     rows = [row for row in rows if row]

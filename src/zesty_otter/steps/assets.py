@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
@@ -177,6 +178,12 @@ def assets_of(scene: Scene) -> list[Asset]:
     for key, orphans in rest.items():
         # Levels without a visible mesh: the lowest number is the asset itself.
         levels = [one for one in orphans if one.node.role == "level" and one.node.mesh is not None]
-        best = tuple(sorted(levels, key=lambda one: int(one.node.properties.get("level", 0)))[:1])
+        best = tuple(sorted(levels, key=lambda one: level_of(one.node))[:1])
         found.append(Asset(key[1:], best, tuple(one for one in orphans if one not in best)))
     return found
+
+
+def level_of(node: Node) -> int:
+    """The number of a level, 0 for other nodes and where a file says something that is none."""
+    number = node.properties.get("level", 0) if node.role == "level" else 0
+    return int(number) if isinstance(number, int | float) and math.isfinite(number) else 0

@@ -17,7 +17,7 @@ from zesty_otter.geometry.distance import Surface, sampled
 from zesty_otter.geometry.triangulation import triangulate
 from zesty_otter.model import Layer, Material, Mesh, Node, Note, Placed, Scene, Texture, TextureUse, count_of
 from zesty_otter.shading import painted
-from zesty_otter.steps.assets import Asset, Roles, assets_of
+from zesty_otter.steps.assets import Asset, Roles, assets_of, level_of
 from zesty_otter.steps.base import Step, tell
 from zesty_otter.steps.levels import FieldOfView, LevelNames, PictureHeight, PixelError, distance_of
 from zesty_otter.steps.siblings import sibling, with_nodes_behind
@@ -94,7 +94,7 @@ class Card(Step):
         return with_nodes_behind(scene, behind, {}).with_notes(*notes)
 
     def _node(self, asset: Asset, placed: Placed, mesh: Mesh, facts: dict[str, float], last: Node) -> Node:
-        level = _level_of(last) + 1
+        level = level_of(last) + 1
         name = self.names.replace("{name}", placed.node.name).replace("{level}", str(level))
         # No nearer than the level before it.
         known = last.properties.get("distance", 0.0)
@@ -179,12 +179,8 @@ class Card(Step):
 def _last_level(asset: Asset, placed: Placed) -> tuple[int, Node]:
     """The number of the node that a further level stands behind, and the last level there is, or the mesh itself."""
     levels = [placed, *(one for one in asset.rest if one.node.role == "level")]
-    last = max(levels, key=lambda one: (_level_of(one.node), one.number))
+    last = max(levels, key=lambda one: (level_of(one.node), one.number))
     return max(one.number for one in levels if one.parent == placed.parent), last.node
-
-
-def _level_of(node: Node) -> int:
-    return int(node.properties.get("level", 0)) if node.role == "level" else 0
 
 
 def _paint(mesh: Mesh, corners: NDArray[np.int32], face: NDArray[np.int32], missing: dict[str, None]) -> Paint:

@@ -16,6 +16,7 @@ from zesty_otter.geometry.cutting import cut_to_size
 from zesty_otter.geometry.topology import parts
 from zesty_otter.model import Content, Mesh, Node, Placed, Scene, count_of, joined_meshes, transformed
 from zesty_otter.shading import with_implied_normals
+from zesty_otter.steps.assets import level_of
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.words import chosen_numbers
 
@@ -47,7 +48,7 @@ class Join(Step):
             if placed.node.role == "visible":
                 groups.setdefault(-1, []).append(placed)
             elif placed.node.role == "level":
-                groups.setdefault(int(placed.node.properties.get("level", 0)), []).append(placed)
+                groups.setdefault(level_of(placed.node), []).append(placed)
         groups = {level: group for level, group in sorted(groups.items()) if len(group) > 1}
         if not groups:
             return scene

@@ -18,7 +18,7 @@ from pydantic import AfterValidator, BeforeValidator, Field, WithJsonSchema
 from zesty_otter.geometry.deviation import Deviation
 from zesty_otter.geometry.topology import topology
 from zesty_otter.model import Mesh, Node, Note, Placed, Scene, count_of, parse_length, transformed
-from zesty_otter.steps.assets import Asset, Roles, assets_of
+from zesty_otter.steps.assets import Asset, Roles, assets_of, level_of
 from zesty_otter.steps.base import Length, Step, tell
 from zesty_otter.steps.lighter import LIMIT, HeavyMesh
 from zesty_otter.steps.siblings import holds, sibling, with_nodes_behind
@@ -219,7 +219,7 @@ class Levels(Step):
         there: dict[int, Placed] = {}
         for one in asset.rest:
             if one.node.role == "level" and one.node.mesh is not None and one.node.mesh.face_count and self.hand_made:
-                there.setdefault(int(one.node.properties.get("level", 0)), one)
+                there.setdefault(level_of(one.node), one)
         made: list[Node] = []
         kept: dict[int, Node] = {}
         distance = 0.0
