@@ -7,12 +7,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from zesty_otter.formats._numbers import read_float
+from zesty_otter.formats._numbers import number_at
 
 
 def read(text: str) -> tuple[float, int, bool]:
     data = np.frombuffer((text + "\n").encode(), np.uint8)
-    return read_float(data, 0, len(data) - 1)
+    return number_at(data, 0, len(data) - 1)
 
 
 @given(st.floats(allow_nan=False).filter(lambda value: value == 0 or abs(value) > 1e-300))

@@ -15,7 +15,6 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 from rich.table import Table
 from rich.theme import Theme
 
-from zesty_otter._late import compiling_watched
 from zesty_otter.audit import CollisionFacts
 from zesty_otter.model import Note, format_length
 from zesty_otter.steps import LevelFacts
@@ -200,9 +199,4 @@ def progress(what: str, *, quiet: bool) -> Iterator[Callable[[float], None]]:
     )
     with Progress(*columns, console=messages, transient=True) as bar:
         task = bar.add_task(what, total=1.0)
-
-        def show(busy: bool) -> None:
-            bar.update(task, description=f"{what} (first run: compiling)" if busy else what)
-
-        with compiling_watched(show):
-            yield lambda share: bar.update(task, completed=share)
+        yield lambda share: bar.update(task, completed=share)

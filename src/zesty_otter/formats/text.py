@@ -8,10 +8,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter._late import LateModule, read_only
+from zesty_otter.formats import _digits as digits
+from zesty_otter.formats import _numbers as numbers
 
-digits = LateModule("zesty_otter.formats._digits")
-numbers = LateModule("zesty_otter.formats._numbers")
 
 BUFFER = 1 << 22
 
@@ -29,7 +28,7 @@ def number_lines(prefix: str, values: NDArray[Any]) -> Iterator[NDArray[np.uint8
     ------
     (B,) uint8
     """
-    rows = read_only(values, np.float32)
+    rows = np.ascontiguousarray(values, np.float32)
     start = np.frombuffer(prefix.encode("ascii"), np.uint8)
     out = np.empty(BUFFER, np.uint8)
     most = BUFFER // (len(start) + 1 + digits.WIDEST * rows.shape[1])
@@ -45,7 +44,7 @@ def whole_number_lines(values: NDArray[Any]) -> Iterator[NDArray[np.uint8]]:
     ----------
     values : (N, n)
     """
-    rows = read_only(values, np.int64)
+    rows = np.ascontiguousarray(values, np.int64)
     out = np.empty(BUFFER, np.uint8)
     most = max(BUFFER // (1 + 11 * rows.shape[1]), 1)
     for first in range(0, len(rows), most):
@@ -56,7 +55,7 @@ def whole_number_lines(values: NDArray[Any]) -> Iterator[NDArray[np.uint8]]:
 def list_of(values: NDArray[Any]) -> Iterator[NDArray[np.uint8]]:
     """A list with commas, of whole numbers (N,), of 32-bit numbers (N, 1), or of tuples of these (N, n)."""
     whole = values.dtype.kind in "iu"
-    rows = read_only(values, np.int64 if whole else np.float32)
+    rows = np.ascontiguousarray(values, np.int64 if whole else np.float32)
     put = digits.put_list if whole else digits.put_tuples
     out = np.empty(BUFFER, np.uint8)
     most = BUFFER // 13 if whole else BUFFER // (4 + (digits.WIDEST + 2) * rows.shape[1])
@@ -75,7 +74,7 @@ def face_lines(face_start: NDArray[Any], values: NDArray[Any]) -> Iterator[NDArr
     face_start : (F + 1,) int
     values : (C,) int
     """
-    start, rows = read_only(face_start, np.int64), read_only(values, np.int64)
+    start, rows = np.ascontiguousarray(face_start, np.int64), np.ascontiguousarray(values, np.int64)
     longest = int(np.diff(start).max(initial=0)) * 12 + 4
     out = np.empty(max(BUFFER, longest), np.uint8)
     face = 0
@@ -133,7 +132,7 @@ def _prepared(text: str | bytes | NDArray[np.uint8], dtype: Any) -> tuple[NDArra
     """The bytes of a text, and a table as long as it has words."""
     if isinstance(text, str):
         text = text.encode("utf-8", "replace")
-    data = read_only(np.frombuffer(text, np.uint8) if isinstance(text, bytes) else text, np.uint8)
+    data = np.ascontiguousarray(np.frombuffer(text, np.uint8) if isinstance(text, bytes) else text, np.uint8)
     # Counting first costs little and keeps memory to what is needed.
     return data, np.empty(numbers.count_words(data, 0, len(data)), dtype)
 

@@ -9,9 +9,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter._late import LateModule
+from zesty_otter.geometry import _raster as loops
 
-loops = LateModule("zesty_otter.geometry._raster")
 
 _FINE = 4  # places to each side of a pixel that are looked at
 

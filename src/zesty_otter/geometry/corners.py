@@ -8,9 +8,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter._late import LateModule, read_only
+from zesty_otter.geometry import _corners as loops
 
-loops = LateModule("zesty_otter.geometry._corners")
 
 
 def join_points(points: NDArray[np.float64], *_: Any) -> NDArray[np.int32]:
@@ -27,7 +26,7 @@ def join_points(points: NDArray[np.float64], *_: Any) -> NDArray[np.int32]:
         For each point the lowest index of a point that is equal to it; minus zero equals zero.
     """
     representative = np.empty(len(points), np.int32)
-    bits = read_only(points, np.float64).view(np.uint64)
+    bits = np.ascontiguousarray(points, np.float64).view(np.uint64)
     size = 1 << (2 * len(points) + 1).bit_length()
     loops.join_points(bits, representative, np.full(size, -1, np.int32))
     return representative

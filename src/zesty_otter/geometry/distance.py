@@ -8,11 +8,10 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter._late import LateModule
+from zesty_otter.geometry import _distance as loops
+from zesty_otter.geometry import _rays as rays
 from zesty_otter.geometry.order import along_curve
 
-loops = LateModule("zesty_otter.geometry._distance")
-rays = LateModule("zesty_otter.geometry._rays")
 
 
 class Surface:

@@ -5,12 +5,11 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter._late import LateModule
+from zesty_otter.geometry import _flat as loops
+from zesty_otter.geometry import _topology as edge_loops
 from zesty_otter.geometry.normals import face_areas_and_normals
 from zesty_otter.geometry.topology import Topology
 
-loops = LateModule("zesty_otter.geometry._flat")
-edge_loops = LateModule("zesty_otter.geometry._topology")
 
 
 def merge_flat(

@@ -7,14 +7,13 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter._late import LateModule, read_only
+from zesty_otter.geometry import _corners as corner_loops
+from zesty_otter.geometry import _topology as edge_loops
+from zesty_otter.geometry import _normals as loops
 
 if TYPE_CHECKING:
     from zesty_otter.geometry.topology import Topology
 
-corner_loops = LateModule("zesty_otter.geometry._corners")
-edge_loops = LateModule("zesty_otter.geometry._topology")
-loops = LateModule("zesty_otter.geometry._normals")
 
 
 def face_areas_and_normals(
@@ -77,11 +76,11 @@ def normals_by_group(
     values = np.empty((len(corner_point), 3))
     index = np.empty(len(corner_point), np.int32)
     count = loops.smooth_by_group(
-        read_only(points, np.float64),
-        read_only(face_start, np.int32),
-        read_only(corner_point, np.int32),
-        read_only(joined, np.int32),
-        read_only(group, np.int32),
+        np.ascontiguousarray(points, np.float64),
+        np.ascontiguousarray(face_start, np.int32),
+        np.ascontiguousarray(corner_point, np.int32),
+        np.ascontiguousarray(joined, np.int32),
+        np.ascontiguousarray(group, np.int32),
         normal,
         values,
         index,

@@ -5,9 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter._late import LateModule
+from zesty_otter.geometry import _settle as loops
 
-loops = LateModule("zesty_otter.geometry._settle")
 
 _ROUNDS, _MOST = 4, 500  # how often the worst places are mended, and how many of them
 _WORST = 0.8  # distances beyond this share of the largest are mended

@@ -9,12 +9,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter._late import LateModule
+from zesty_otter.geometry import _simplify as loops
 from zesty_otter.geometry.corners import join_points, split_vertices
 from zesty_otter.geometry.order import along_curve
 from zesty_otter.geometry.settling import Neighbourhood, settled
 
-loops = LateModule("zesty_otter.geometry._simplify")
 
 _VALENCE = 24
 _TRIES = 1 << 16

@@ -5,11 +5,10 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter._late import LateModule
+from zesty_otter.geometry import _tangents as loops
 from zesty_otter.geometry.corners import join_points, split_vertices
 from zesty_otter.geometry.topology import topology
 
-loops = LateModule("zesty_otter.geometry._tangents")
 
 
 def tangents(

@@ -11,11 +11,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter._late import LateModule
+from zesty_otter.geometry import _topology as loops
 from zesty_otter.geometry.corners import join_points
 from zesty_otter.geometry.normals import face_areas_and_normals
 
-loops = LateModule("zesty_otter.geometry._topology")
 
 Ints = NDArray[np.int32]
 

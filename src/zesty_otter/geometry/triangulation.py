@@ -5,9 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter._late import LateModule, read_only
+from zesty_otter.geometry import _triangulation as loops
 
-loops = LateModule("zesty_otter.geometry._triangulation")
 
 DIAGONALS = ("shortest-diagonal", "best-angle", "fixed")  # in the order of the kernel's rules
 """Rules that choose among the diagonals that lie inside a face."""
@@ -67,9 +66,9 @@ def triangulate(
         return triangles, face
     largest = int(np.diff(face_start).max())
     loops.triangulate_faces(
-        read_only(points, np.float64),
-        read_only(face_start, np.int32),
-        read_only(corner_point, np.int32),
+        np.ascontiguousarray(points, np.float64),
+        np.ascontiguousarray(face_start, np.int32),
+        np.ascontiguousarray(corner_point, np.int32),
         DIAGONALS.index(diagonal),
         triangles,
         face,

@@ -7,9 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter._late import LateModule
+from zesty_otter.geometry import _uv as loops
 
-loops = LateModule("zesty_otter.geometry._uv")
 
 _PIXELS = 2048
 

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image, ImageDraw, ImageFont
 
-from zesty_otter._late import LateModule
+from zesty_otter.geometry import _raster as loops
 from zesty_otter.audit.footing import footing_of
 from zesty_otter.geometry.footing import Footing
 from zesty_otter.geometry.topology import topology
@@ -24,7 +24,6 @@ from zesty_otter.pixels import ImageError
 from zesty_otter.shading import painted, with_all_normals
 from zesty_otter.steps import Roles
 
-loops = LateModule("zesty_otter.geometry._raster")
 
 STYLES = ("shaded", "wire", "both", "normals", "uv", "collision", "footing")
 """How a picture can be drawn."""

@@ -14,14 +14,13 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter._late import LateModule, read_only
+from zesty_otter.formats.obj import _print as loops
 from zesty_otter.formats.bare import nothing_to_write
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.obj.library import Library
 from zesty_otter.formats.text import BUFFER, number_lines
 from zesty_otter.model import Mesh, Note, Placed, Scene, format_unit, transformed
 
-loops = LateModule("zesty_otter.formats.obj._print")
 
 _MOST_SETS = 62  # as many bits as fit beside the sign
 
@@ -136,7 +135,7 @@ def _face_lines(
     longest = int(mesh.face_size.max(initial=0)) * 34 + len(text) + 3
     out = np.empty(max(BUFFER, longest), np.uint8)
     current = np.full(3, -1, np.int32)
-    start, columns = read_only(mesh.face_start, np.int32), read_only(columns, np.int32)
+    start, columns = np.ascontiguousarray(mesh.face_start, np.int32), np.ascontiguousarray(columns, np.int32)
     face = 0
     while face < mesh.face_count:
         face, size = loops.put_faces(start, columns, base, statement, current, text, text_start, face, out)

@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter._late import LateModule
+from zesty_otter.formats.ply import _rows as loops
 from zesty_otter.errors import InputError
 from zesty_otter.formats.bare import finite_rows
 from zesty_otter.formats.files import find_beside, load
@@ -23,7 +23,6 @@ from zesty_otter.formats.strips import triangles_of_strips
 from zesty_otter.formats.text import NotNumbersError, numbers_in
 from zesty_otter.model import Frame, Layer, Material, Mesh, Node, Note, Scene, Texture, TextureUse, count_of
 
-loops = LateModule("zesty_otter.formats.ply._rows")
 
 _TYPES = {
     "char": "i1", "int8": "i1", "uchar": "u1", "uint8": "u1", "short": "i2", "int16": "i2", "ushort": "u2",
@@ -209,7 +208,9 @@ class _Reading:
         rows = np.frombuffer(self.data, dtype, element.count, at)
         if rows["n"].dtype.isnative and rows["v"].dtype.isnative and one.dtype[0] != "f":
             values = np.empty(rows["v"].shape, one.dtype)
-            even, *extremes = loops.take_even_lists(rows["n"], rows["v"], values)
+            count_bytes = np.dtype([("n", "u1", (rows["n"].itemsize,)), ("v", "V", rows["v"].itemsize * length)])
+            counts = np.frombuffer(self.data, count_bytes, element.count, at)["n"]
+            even, *extremes = loops.take_even_lists(counts, rows["v"], values)
             if even < element.count:
                 return 0
             element.extremes[one.name] = int(extremes[0]), int(extremes[1])

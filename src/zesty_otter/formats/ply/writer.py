@@ -7,7 +7,6 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter._late import read_only
 from zesty_otter.formats.bare import as_one_mesh
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.geometry.corners import split_corners, take_rows
@@ -65,7 +64,7 @@ def _face_rows(mesh: Mesh, vertex: NDArray[np.int32], wide: bool) -> Iterator[Bu
     counts = size.astype(count).view(np.uint8).reshape(-1, count.itemsize)
     for k in range(count.itemsize):
         out[start[:-1] + k] = counts[:, k]
-    corner = read_only(vertex, "<i4").view(np.uint8).reshape(-1, 4)
+    corner = np.ascontiguousarray(vertex, "<i4").view(np.uint8).reshape(-1, 4)
     place = np.repeat(start[:-1] + count.itemsize, size)
     place += 4 * (np.arange(len(vertex)) - np.repeat(mesh.face_start[:-1], size))
     for k in range(4):

@@ -14,19 +14,17 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter._late import LateModule
+from zesty_otter.formats.stl import _scan as scan
 from zesty_otter.errors import InputError
 from zesty_otter.formats.bare import finite_rows
 from zesty_otter.formats.files import load
 from zesty_otter.geometry.corners import join_points
 from zesty_otter.model import Frame, Layer, Mesh, Node, Note, Scene, compact, count_of
 
-scan = LateModule("zesty_otter.formats.stl._scan")
 
 _HEAD = 84
 _BLOCK = 2048  # facets whose corners are joined among themselves before all others
 _FACET = np.dtype([("normal", "<f4", 3), ("points", "<f4", (3, 3)), ("color", "<u2")])
-_WORDS = tuple(np.frombuffer(word, np.uint8) for word in (b"vertex", b"endloop", b"endfacet", b"solid"))
 
 
 def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
@@ -118,7 +116,7 @@ def _text(path: Path, data: NDArray[np.uint8], notes: list[Note]) -> Iterator[No
     face_start: NDArray[Any] = np.zeros(max(len(data) // 180, 64), np.int64)
     solids: NDArray[Any] = np.zeros((16, 2), np.int64)
     state = np.zeros(6, np.int64)
-    while scan.scan(data, _WORDS, points, face_start, solids, state):
+    while scan.scan(data, points, face_start, solids, state):
         if state[scan.POINTS] >= len(points):
             points = _longer(points)
         if state[scan.FACES] + 1 >= len(face_start):

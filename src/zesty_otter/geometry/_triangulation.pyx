@@ -1,43 +1,67 @@
 """Compiled loops of `triangulation`: one face at a time, in the plane that fits it best."""
 
-import numpy as np
+from libc.math cimport INFINITY, sqrt
+from libc.stdint cimport int32_t, int64_t
 
-from zesty_otter._compile import kernel
-
-SHORTEST, BEST_ANGLE, FIXED = 0, 1, 2
+cpdef enum:
+    SHORTEST = 0
+    BEST_ANGLE = 1
+    FIXED = 2
 
 # Flipping looks at all pairs of triangles; larger faces keep what ear clipping made.
-_MOST_FLIPPED = 256
+cdef enum:
+    _MOST_FLIPPED = 256
 
 # How often nothing may move in a face before it is taken for one that crosses itself.
-_MOST_FRUITLESS = 8
+cdef enum:
+    _MOST_FRUITLESS = 8
 
 # Rows of the scratch table `links`: the polygon that is left, and the heap's entries.
-_AFTER, _BEFORE, _BEND, _VERSION, _ITEM, _SEEN, LINK_ROWS = range(7)
+cpdef enum:
+    _AFTER = 0
+    _BEFORE = 1
+    _BEND = 2
+    _VERSION = 3
+    _ITEM = 4
+    _SEEN = 5
+    LINK_ROWS = 6
 
 
-@kernel
-def triangulate_faces(points, face_start, corner_point, rule, triangles, triangle_face, flat, links, cells, cost):
+cpdef void triangulate_faces(
+    const double[:, ::1] points, const int32_t[::1] face_start, const int32_t[::1] corner_point, int64_t rule,
+    int32_t[:, ::1] triangles, int32_t[::1] triangle_face, double[:, ::1] flat, int64_t[:, ::1] links,
+    int64_t[:, ::1] cells, double[::1] cost
+) noexcept:
     # Invariant: face f fills exactly face_size - 2 rows, starting at face_start[f] - 2 * f.
-    for f in range(face_start.size - 1):
-        first = face_start[f]
-        size = face_start[f + 1] - first
-        row = first - 2 * f
-        for k in range(row, row + size - 2):
-            triangle_face[k] = f
-        if size == 3:
-            triangles[row, 0], triangles[row, 1], triangles[row, 2] = first, first + 1, first + 2
-        elif size == 4:
-            _split_quad(points, corner_point, first, rule, triangles, row)
-        else:
-            noise = _flatten(points, corner_point, first, size, flat)
-            _clip_ears(flat, size, noise, first, rule, triangles, row, links, cells, cost)
-            if rule == BEST_ANGLE and size <= _MOST_FLIPPED:
-                _flip_diagonals(flat, size, noise, first, triangles, row)
+    cdef double noise
+    cdef int32_t first
+    cdef int64_t f, k, row, size
+    with nogil:
+        for f in range(len(face_start) - 1):
+            first = face_start[f]
+            size = face_start[f + 1] - first
+            row = first - 2 * f
+            for k in range(row, row + size - 2):
+                triangle_face[k] = f
+            if size == 3:
+                triangles[row, 0], triangles[row, 1], triangles[row, 2] = first, first + 1, first + 2
+            elif size == 4:
+                _split_quad(points, corner_point, first, rule, triangles, row)
+            else:
+                noise = _flatten(points, corner_point, first, size, flat)
+                _clip_ears(flat, size, noise, first, rule, triangles, row, links, cells, cost)
+                if rule == BEST_ANGLE and size <= _MOST_FLIPPED:
+                    _flip_diagonals(flat, size, noise, first, triangles, row)
 
 
-@kernel
-def _split_quad(points, corner_point, first, rule, triangles, row):
+cdef inline void _split_quad(
+    const double[:, ::1] points, const int32_t[::1] corner_point, int32_t first, int64_t rule,
+    int32_t[:, ::1] triangles, int64_t row
+) noexcept nogil:
+    cdef bint fits_ac, fits_bd, split_ac
+    cdef double abc, abd, abx, aby, abz, ac, acd, acx, acy, acz, adx, ady, adz, ax, ay, az, bcd, bd, bdx, bdy
+    cdef double bdz, bx, by, bz, dx, dy, dz, noise, nx, ny, nz
+    cdef int32_t a, b, c, d
     a, b, c, d = (
         corner_point[first],
         corner_point[first + 1],
@@ -82,9 +106,10 @@ def _split_quad(points, corner_point, first, rule, triangles, row):
         triangles[row + 1, 0], triangles[row + 1, 1], triangles[row + 1, 2] = first + 1, first + 2, first + 3
 
 
-@kernel
-def _least_angle(rows, a, b, c):
+cdef inline double _least_angle(const double[:, ::1] rows, int64_t a, int64_t b, int64_t c) noexcept nogil:
     # Cosine of the smallest angle of the triangle of three rows, negated so that more is better.
+    cdef double ab, bc, ca, shortest
+    cdef int64_t k
     ab, bc, ca = 0.0, 0.0, 0.0
     for k in range(rows.shape[1]):
         ab += (rows[b, k] - rows[a, k]) ** 2
@@ -94,15 +119,19 @@ def _least_angle(rows, a, b, c):
     if shortest <= 0.0:
         return -1.0
     if shortest == ab:
-        return -(bc + ca - ab) / (2.0 * np.sqrt(bc * ca))
+        return -(bc + ca - ab) / (2.0 * sqrt(bc * ca))
     if shortest == bc:
-        return -(ab + ca - bc) / (2.0 * np.sqrt(ab * ca))
-    return -(ab + bc - ca) / (2.0 * np.sqrt(ab * bc))
+        return -(ab + ca - bc) / (2.0 * sqrt(ab * ca))
+    return -(ab + bc - ca) / (2.0 * sqrt(ab * bc))
 
 
-@kernel
-def _flatten(points, corner_point, first, size, flat):
+cdef inline double _flatten(
+    const double[:, ::1] points, const int32_t[::1] corner_point, int32_t first, int64_t size, double[:, ::1] flat
+) noexcept nogil:
     # Projects onto the plane of Newell's normal, about the first corner; returns the rounding to expect.
+    cdef double length, nx, ny, nz, ox, oy, oz, px, py, pz, qx, qy, qz, reach, ux, uy, uz, vx, vy, vz, x, y, z
+    cdef int32_t o, p, q
+    cdef int64_t i
     o = corner_point[first]
     ox, oy, oz = points[o, 0], points[o, 1], points[o, 2]
     nx, ny, nz, reach = 0.0, 0.0, 0.0, 0.0
@@ -114,7 +143,7 @@ def _flatten(points, corner_point, first, size, flat):
         ny += pz * qx - px * qz
         nz += px * qy - py * qx
         reach = max(reach, abs(points[p, 0]), abs(points[p, 1]), abs(points[p, 2]))
-    length = np.sqrt(nx * nx + ny * ny + nz * nz)
+    length = sqrt(nx * nx + ny * ny + nz * nz)
     if length > 0.0:
         nx, ny, nz = nx / length, ny / length, nz / length
     else:
@@ -126,7 +155,7 @@ def _flatten(points, corner_point, first, size, flat):
         ux, uy, uz = nz, 0.0, -nx
     else:
         ux, uy, uz = -ny, nx, 0.0
-    length = np.sqrt(ux * ux + uy * uy + uz * uz)
+    length = sqrt(ux * ux + uy * uy + uz * uz)
     ux, uy, uz = ux / length, uy / length, uz / length
     vx, vy, vz = ny * uz - nz * uy, nz * ux - nx * uz, nx * uy - ny * ux
     for i in range(size):
@@ -137,20 +166,20 @@ def _flatten(points, corner_point, first, size, flat):
     return 1e-15 * reach
 
 
-@kernel
-def _turn(flat, a, b, c):
+cdef inline double _turn(const double[:, ::1] flat, int64_t a, int64_t b, int64_t c) noexcept nogil:
+    cdef double abx, aby, bcx, bcy
     abx, aby = flat[b, 0] - flat[a, 0], flat[b, 1] - flat[a, 1]
     bcx, bcy = flat[c, 0] - flat[b, 0], flat[c, 1] - flat[b, 1]
     return abx * bcy - aby * bcx
 
 
-@kernel
-def _bend(flat, a, b, c, noise):
+cdef inline int64_t _bend(const double[:, ::1] flat, int64_t a, int64_t b, int64_t c, double noise) noexcept nogil:
     # +1 convex, -1 reflex, 0 straight as far as rounding lets one tell.
+    cdef double ab, abx, aby, bc, bcx, bcy, limit, turn
     abx, aby = flat[b, 0] - flat[a, 0], flat[b, 1] - flat[a, 1]
     bcx, bcy = flat[c, 0] - flat[b, 0], flat[c, 1] - flat[b, 1]
     turn = abx * bcy - aby * bcx
-    ab, bc = np.sqrt(abx * abx + aby * aby), np.sqrt(bcx * bcx + bcy * bcy)
+    ab, bc = sqrt(abx * abx + aby * aby), sqrt(bcx * bcx + bcy * bcy)
     limit = 1e-12 * ab * bc + noise * (ab + bc)
     if turn > limit:
         return 1
@@ -159,8 +188,9 @@ def _bend(flat, a, b, c, noise):
     return 0
 
 
-@kernel
-def _cost(flat, a, b, c, bend, rule):
+cdef inline double _cost(
+    const double[:, ::1] flat, int64_t a, int64_t b, int64_t c, int64_t bend, int64_t rule
+) noexcept nogil:
     if bend <= 0:
         # Only when nothing better is left: corners on a straight line before reflex ones.
         return 1e300 * (1 - bend)
@@ -169,12 +199,14 @@ def _cost(flat, a, b, c, bend, rule):
     if rule == 1:
         return -_least_angle(flat, a, b, c)
     # Corner 0 is clipped last, so that a convex face becomes a fan about it.
-    return float(b) if b > 0 else 1e299
+    return <double>b if b > 0 else 1e299
 
 
-@kernel
-def _push(cost, links, count, value, item, version):
+cdef inline int64_t _push(
+    double[::1] cost, int64_t[:, ::1] links, int64_t count, double value, int64_t item, int64_t version
+) noexcept nogil:
     # A binary heap: cost[k] with its item and version in two rows of `links`; ties go to the lower item.
+    cdef int64_t k, parent
     k = count
     while k > 0:
         parent = (k - 1) // 2
@@ -186,9 +218,10 @@ def _push(cost, links, count, value, item, version):
     return count + 1
 
 
-@kernel
-def _pop(cost, links, count):
+cdef inline int64_t _pop(double[::1] cost, int64_t[:, ::1] links, int64_t count) noexcept nogil:
     # Removes the cheapest entry, whose item and version the caller has read at 0.
+    cdef double value
+    cdef int64_t child, item, k, version
     count -= 1
     value, item, version = cost[count], links[_ITEM, count], links[_SEEN, count]
     k = 0
@@ -209,14 +242,20 @@ def _pop(cost, links, count):
     return count
 
 
-@kernel
-def _clip_ears(flat, size, noise, first, rule, triangles, row, links, cells, cost):
+cdef inline void _clip_ears(
+    const double[:, ::1] flat, int64_t size, double noise, int32_t first, int64_t rule, int32_t[:, ::1] triangles,
+    int64_t row, int64_t[:, ::1] links, int64_t[:, ::1] cells, double[::1] cost
+) noexcept nogil:
     # Ear clipping with the cheapest ear first. Invariant: `after` and `before` link what is left of the
     # polygon, `bend` is right for every vertex left, and every vertex that can block an ear is in the
     # grid (clipping an ear never makes a convex vertex reflex). A vertex that is gone has version -1.
+    cdef bint clipped
+    cdef double low_x, low_y, step_x, step_y, value
+    cdef int64_t a, across, at, b, c, count, end, fruitless, i, left, seen, start, strictest, strictness, v
+    cdef int64_t[::1] after, before, bend, version
     after, before, bend, version = links[_AFTER], links[_BEFORE], links[_BEND], links[_VERSION]
     for i in range(size):
-        after[i], before[i], version[i] = (i + 1) % size, (i - 1) % size, 0
+        after[i], before[i], version[i] = (i + 1) % size, (i + size - 1) % size, 0
     for i in range(size):
         bend[i] = _bend(flat, before[i], i, after[i], noise)
     low_x, low_y, step_x, step_y, across = _fill_grid(flat, size, bend, cells)
@@ -254,7 +293,8 @@ def _clip_ears(flat, size, noise, first, rule, triangles, row, links, cells, cos
             clipped = True
             version[b] = -1
             after[a], before[c] = c, a
-            for v in (a, c):
+            for end in range(2):
+                v = a if end == 0 else c
                 version[v] += 1
                 bend[v] = _bend(flat, before[v], v, after[v], noise)
                 if bend[v] > 0 or strictness < 0:
@@ -275,16 +315,20 @@ def _clip_ears(flat, size, noise, first, rule, triangles, row, links, cells, cos
     triangles[row, 0], triangles[row, 1], triangles[row, 2] = first + b, first + after[b], first + before[b]
 
 
-@kernel
-def _fill_grid(flat, size, bend, cells):
+cdef inline (double, double, double, double, int64_t) _fill_grid(
+    const double[:, ::1] flat, int64_t size, const int64_t[::1] bend, int64_t[:, ::1] cells
+) noexcept nogil:
     # Buckets the vertices that can block an ear, those that are not convex, by counting sort.
-    low_x, low_y, high_x, high_y = np.inf, np.inf, -np.inf, -np.inf
+    cdef double high_x, high_y, low_x, low_y, step_x, step_y
+    cdef int64_t across, i, k, obstacles
+    cdef int64_t[::1] item, start
+    low_x, low_y, high_x, high_y = INFINITY, INFINITY, -INFINITY, -INFINITY
     obstacles = 0
     for i in range(size):
         low_x, high_x = min(low_x, flat[i, 0]), max(high_x, flat[i, 0])
         low_y, high_y = min(low_y, flat[i, 1]), max(high_y, flat[i, 1])
         obstacles += bend[i] <= 0
-    across = max(1, int(np.sqrt(obstacles / 2)))
+    across = max(1, <int64_t>sqrt(obstacles / 2.0))
     step_x = (high_x - low_x) / across if high_x > low_x else 1.0
     step_y = (high_y - low_y) / across if high_y > low_y else 1.0
     start, item = cells[0], cells[1]
@@ -303,19 +347,27 @@ def _fill_grid(flat, size, bend, cells):
     return low_x, low_y, step_x, step_y, across
 
 
-@kernel
-def _cell(x, y, low_x, low_y, step_x, step_y, across):
-    column = min(across - 1, max(0, int((x - low_x) / step_x)))
-    line = min(across - 1, max(0, int((y - low_y) / step_y)))
+cdef inline int64_t _cell(
+    double x, double y, double low_x, double low_y, double step_x, double step_y, int64_t across
+) noexcept nogil:
+    cdef int64_t column, line
+    column = min(across - 1, max(0, <int64_t>((x - low_x) / step_x)))
+    line = min(across - 1, max(0, <int64_t>((y - low_y) / step_y)))
     return line * across + column
 
 
-@kernel
-def _blocked(flat, a, b, c, links, strictness, noise, cells, low_x, low_y, step_x, step_y, across):
+cdef inline bint _blocked(
+    const double[:, ::1] flat, int64_t a, int64_t b, int64_t c, const int64_t[:, ::1] links, int64_t strictness,
+    double noise, const int64_t[:, ::1] cells, double low_x, double low_y, double step_x, double step_y,
+    int64_t across
+) noexcept nogil:
+    cdef double ab, ax, ay, bc, bx, by, ca, cx, cy, edge, longest, x, y
+    cdef int64_t column, corner_high, corner_low, i, k, line, n
+    cdef const int64_t[::1] after, before, bend, cell_item, cell_start, version
     after, before, bend, version = links[_AFTER], links[_BEFORE], links[_BEND], links[_VERSION]
     cell_start, cell_item = cells[0], cells[1]
     ax, ay, bx, by, cx, cy = flat[a, 0], flat[a, 1], flat[b, 0], flat[b, 1], flat[c, 0], flat[c, 1]
-    longest = np.sqrt(
+    longest = sqrt(
         max((bx - ax) ** 2 + (by - ay) ** 2, (cx - bx) ** 2 + (cy - by) ** 2, (ax - cx) ** 2 + (ay - cy) ** 2)
     )
     edge = 1e-12 * longest * longest + 2.0 * noise * longest
@@ -326,7 +378,7 @@ def _blocked(flat, a, b, c, links, strictness, noise, cells, low_x, low_y, step_
             k = line * across + column
             for n in range(cell_start[k], cell_start[k + 1]):
                 i = cell_item[n]
-                if version[i] < 0 or bend[i] > 0 or i in (a, b, c):
+                if version[i] < 0 or bend[i] > 0 or i == a or i == b or i == c:
                     continue
                 x, y = flat[i, 0], flat[i, 1]
                 if (x == ax and y == ay) or (x == bx and y == by) or (x == cx and y == cy):
@@ -345,9 +397,11 @@ def _blocked(flat, a, b, c, links, strictness, noise, cells, low_x, low_y, step_
     return False
 
 
-@kernel
-def _enters(flat, twin, to, a, b, c):
+cdef inline bint _enters(
+    const double[:, ::1] flat, int64_t twin, int64_t to, int64_t a, int64_t b, int64_t c
+) noexcept nogil:
     # Whether the edge from `twin`, which lies on one corner of the triangle, runs into its inside.
+    cdef int64_t here, one, two
     if flat[twin, 0] == flat[a, 0] and flat[twin, 1] == flat[a, 1]:
         here, one, two = a, b, c
     elif flat[twin, 0] == flat[b, 0] and flat[twin, 1] == flat[b, 1]:
@@ -357,10 +411,14 @@ def _enters(flat, twin, to, a, b, c):
     return _turn(flat, here, one, to) > 0.0 and _turn(flat, here, to, two) > 0.0
 
 
-@kernel
-def _flip_diagonals(flat, size, noise, first, triangles, row):
+cdef inline void _flip_diagonals(
+    const double[:, ::1] flat, int64_t size, double noise, int32_t first, int32_t[:, ::1] triangles, int64_t row
+) noexcept nogil:
     # Turns diagonals within the two triangles they part while that makes the lesser of their smallest
     # angles larger. Each turn improves the pair, so it ends; the bound is for rounding.
+    cdef bint flipped
+    cdef double now, then
+    cdef int64_t _, a, b, c, count, d, k, m, t, u
     count = size - 2
     for _ in range(4 * size):
         flipped = False
@@ -386,9 +444,11 @@ def _flip_diagonals(flat, size, noise, first, triangles, row):
             break
 
 
-@kernel
-def _beside(triangles, row, count, t, a, b):
+cdef inline (int64_t, int64_t) _beside(
+    const int32_t[:, ::1] triangles, int64_t row, int64_t count, int64_t t, int64_t a, int64_t b
+) noexcept nogil:
     # The triangle with the edge a-b and the place of a in it.
+    cdef int64_t m, u
     for u in range(row, row + count):
         if u != t:
             for m in range(3):

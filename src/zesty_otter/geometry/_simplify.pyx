@@ -16,80 +16,107 @@ the chain from ``vert[v, FIRST]`` meets all corners at a point, among them some 
 edge have the same feature bits.
 """
 
-import math
+from libc.math cimport INFINITY, sqrt
+from libc.stdint cimport uint8_t, int32_t, uint32_t, int64_t
+from zesty_otter.geometry._primitives cimport nearest_in_triangle
 
-import numpy as np
+cpdef enum:
+    FEATURE = 1
+    BORDER = 2
 
-from zesty_otter._compile import kernel
-from zesty_otter.geometry._distance import nearest_in_triangle
+cpdef enum:
+    FIRST = 0
+    VERSION = 1
+    DEGREE = 2
+    INTO = 3
+    MARK = 4
+    LOCKED = 5
+    SINGLE = 6
 
-FEATURE, BORDER = 1, 2
-FIRST, VERSION, DEGREE, INTO, MARK, LOCKED, SINGLE = range(7)
-LIVES = 64
-_GONE = -2
-_ROUNDS = 10  # how often all that was refused is tried again, with ever worse triangles, while nothing goes
-_NEVER = 1e30  # more than anything costs
-_SHIFT = 12  # bits of a cost in single precision that are left out of the number of its bucket
-BUCKETS = 1 << 31 - _SHIFT
-_MOST_WEDGES = 30
+cpdef enum:
+    LIVES = 64
+    _GONE = -2
+    _ROUNDS = 10  # how often all that was refused is tried again, with ever worse triangles, while nothing goes
+    _SHIFT = 12  # bits of a cost in single precision that are left out of the number of its bucket
+    BUCKETS = 1 << 19  # 31 bits less those
+    _MOST_WEDGES = 30
+
+cdef double _UNREACHABLE = 1e30  # more than anything costs
 
 # What `collapse` keeps between calls, as places in its ``state``.
-ALIVE, LOWEST, TAG, PARKED, SINCE, ROUNDS, STUCK = range(7)
+cpdef enum:
+    ALIVE = 0
+    LOWEST = 1
+    TAG = 2
+    PARKED = 3
+    SINCE = 4
+    ROUNDS = 5
+    STUCK = 6
 
 # Where what two points become may be.
-_NOWHERE, _FREE, _AT_U, _AT_V, _EITHER = range(5)
+cdef enum:
+    _NOWHERE = 0
+    _FREE = 1
+    _AT_U = 2
+    _AT_V = 3
+    _EITHER = 4
 
 
-@kernel
-def _next(c):
+cdef inline int64_t _next(int64_t c) noexcept nogil:
     return c + 1 if c % 3 < 2 else c - 2
 
 
-@kernel
-def _previous(c):
+cdef inline int64_t _previous(int32_t c) noexcept nogil:
     return c - 1 if c % 3 > 0 else c + 2
 
 
-@kernel
-def link_corners(tri, first, following):
-    for c in range(len(tri) - 1, -1, -1):
-        following[c] = first[tri[c]]
-        first[tri[c]] = c
+cpdef void link_corners(const int32_t[::1] tri, int32_t[::1] first, int32_t[::1] following) noexcept:
+    cdef int64_t c
+    with nogil:
+        for c in range(len(tri) - 1, -1, -1):
+            following[c] = first[tri[c]]
+            first[tri[c]] = c
 
 
-@kernel
-def find_features(tri, first, following, wedge, section, feature, degree, locked):
+cpdef void find_features(
+    const int32_t[::1] tri, const int32_t[::1] first, const int32_t[::1] following, const int32_t[::1] wedge,
+    const int32_t[::1] section, uint8_t[::1] feature, int32_t[::1] degree, uint8_t[::1] locked
+) noexcept:
     """Marks borders, seams and edges between sections, and locks the ends of edges with more than two faces."""
-    for c in range(len(tri)):
-        t, a, b = c // 3, tri[c], tri[_next(c)]
-        others = 0
-        other = -1
-        at_a = at_b = 0
-        here = first[a]
-        while here >= 0:
-            if here // 3 != t:
-                n, p = _next(here), _previous(here)
-                if tri[n] == b or tri[p] == b:
-                    others += 1
-                    other = here // 3
-                    at_a, at_b = here, n if tri[n] == b else p
-            here = following[here]
-        if others == 0:
-            feature[c] = FEATURE | BORDER
-            degree[a] += 1
-            degree[b] += 1
-        elif others > 1:
-            feature[c] = FEATURE
-            locked[a] = locked[b] = True
-        elif section[t] != section[other] or wedge[c] != wedge[at_a] or wedge[_next(c)] != wedge[at_b]:
-            feature[c] = FEATURE
-            if t < other:
+    cdef int32_t a, b, here
+    cdef int64_t at_a, at_b, c, n, other, others, p, t
+    with nogil:
+        for c in range(len(tri)):
+            t, a, b = c // 3, tri[c], tri[_next(c)]
+            others = 0
+            other = -1
+            at_a = at_b = 0
+            here = first[a]
+            while here >= 0:
+                if here // 3 != t:
+                    n, p = _next(here), _previous(here)
+                    if tri[n] == b or tri[p] == b:
+                        others += 1
+                        other = here // 3
+                        at_a, at_b = here, n if tri[n] == b else p
+                here = following[here]
+            if others == 0:
+                feature[c] = FEATURE | BORDER
                 degree[a] += 1
                 degree[b] += 1
+            elif others > 1:
+                feature[c] = FEATURE
+                locked[a] = locked[b] = True
+            elif section[t] != section[other] or wedge[c] != wedge[at_a] or wedge[_next(c)] != wedge[at_b]:
+                feature[c] = FEATURE
+                if t < other:
+                    degree[a] += 1
+                    degree[b] += 1
 
 
-@kernel
-def _add_plane(q, v, x, y, z, d, w):
+cdef inline void _add_plane(
+    double[:, ::1] q, int32_t v, double x, double y, double z, double d, double w
+) noexcept nogil:
     q[v, 0] += w * x * x
     q[v, 1] += w * x * y
     q[v, 2] += w * x * z
@@ -102,121 +129,135 @@ def _add_plane(q, v, x, y, z, d, w):
     q[v, 9] += w * d * d
 
 
-@kernel
-def mean_area(points, tri):
-    total = 0.0
-    for t in range(len(tri) // 3):
-        a, b, c = tri[3 * t], tri[3 * t + 1], tri[3 * t + 2]
-        ux, uy, uz = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
-        vx, vy, vz = points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2]
-        nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
-        total += math.sqrt(nx * nx + ny * ny + nz * nz) / 2
-    return total / max(len(tri) // 3, 1)
+cpdef double mean_area(const double[:, ::1] points, const int32_t[::1] tri) noexcept:
+    cdef double nx, ny, nz, total, ux, uy, uz, vx, vy, vz
+    cdef int32_t a, b, c
+    cdef int64_t t
+    with nogil:
+        total = 0.0
+        for t in range(len(tri) // 3):
+            a, b, c = tri[3 * t], tri[3 * t + 1], tri[3 * t + 2]
+            ux, uy, uz = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
+            vx, vy, vz = points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2]
+            nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+            total += sqrt(nx * nx + ny * ny + nz * nz) / 2
+        return total / max(len(tri) // 3, 1)
 
 
-@kernel
-def gather_quadrics(points, tri, feature, usual_area, border_weight, seam_weight, q):
+cpdef void gather_quadrics(
+    const double[:, ::1] points, const int32_t[::1] tri, const uint8_t[::1] feature, double usual_area,
+    double border_weight, double seam_weight, double[:, ::1] q
+) noexcept:
     """Adds the planes of faces, all of one weight, and planes upright on features, weighted by squared length.
 
     Weights by area would let what is small and fine go first, and that is where the largest deviation comes from.
     """
-    for t in range(len(tri) // 3):
-        a, b, c = tri[3 * t], tri[3 * t + 1], tri[3 * t + 2]
-        ux, uy, uz = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
-        vx, vy, vz = points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2]
-        nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
-        length = math.sqrt(nx * nx + ny * ny + nz * nz)
-        if length == 0.0:
-            continue
-        nx, ny, nz = nx / length, ny / length, nz / length
-        d = -(nx * points[a, 0] + ny * points[a, 1] + nz * points[a, 2])
-        for k in range(3):
-            _add_plane(q, tri[3 * t + k], nx, ny, nz, d, usual_area)
-        for k in range(3):
-            e = 3 * t + k
-            if not feature[e]:
+    cdef double d, d2, ex, ey, ez, length, mx, my, mz, nx, ny, nz, size, squared, ux, uy, uz, vx, vy, vz, w
+    cdef int32_t a, b, c, i, j
+    cdef int64_t e, k, t
+    with nogil:
+        for t in range(len(tri) // 3):
+            a, b, c = tri[3 * t], tri[3 * t + 1], tri[3 * t + 2]
+            ux, uy, uz = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
+            vx, vy, vz = points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2]
+            nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+            length = sqrt(nx * nx + ny * ny + nz * nz)
+            if length == 0.0:
                 continue
-            i, j = tri[e], tri[_next(e)]
-            ex, ey, ez = points[j, 0] - points[i, 0], points[j, 1] - points[i, 1], points[j, 2] - points[i, 2]
-            mx, my, mz = ny * ez - nz * ey, nz * ex - nx * ez, nx * ey - ny * ex
-            squared = mx * mx + my * my + mz * mz
-            if squared == 0.0:
-                continue
-            size = math.sqrt(squared)
-            mx, my, mz = mx / size, my / size, mz / size
-            d2 = -(mx * points[i, 0] + my * points[i, 1] + mz * points[i, 2])
-            w = squared * (border_weight if feature[e] & BORDER else seam_weight)
-            _add_plane(q, i, mx, my, mz, d2, w)
-            _add_plane(q, j, mx, my, mz, d2, w)
+            nx, ny, nz = nx / length, ny / length, nz / length
+            d = -(nx * points[a, 0] + ny * points[a, 1] + nz * points[a, 2])
+            for k in range(3):
+                _add_plane(q, tri[3 * t + k], nx, ny, nz, d, usual_area)
+            for k in range(3):
+                e = 3 * t + k
+                if not feature[e]:
+                    continue
+                i, j = tri[e], tri[_next(e)]
+                ex, ey, ez = points[j, 0] - points[i, 0], points[j, 1] - points[i, 1], points[j, 2] - points[i, 2]
+                mx, my, mz = ny * ez - nz * ey, nz * ex - nx * ez, nx * ey - ny * ex
+                squared = mx * mx + my * my + mz * mz
+                if squared == 0.0:
+                    continue
+                size = sqrt(squared)
+                mx, my, mz = mx / size, my / size, mz / size
+                d2 = -(mx * points[i, 0] + my * points[i, 1] + mz * points[i, 2])
+                w = squared * (border_weight if feature[e] & BORDER else seam_weight)
+                _add_plane(q, i, mx, my, mz, d2, w)
+                _add_plane(q, j, mx, my, mz, d2, w)
 
 
-@kernel
-def gather_gradients(points, tri, wedge, values, slope):
+cpdef void gather_gradients(
+    const double[:, ::1] points, const int32_t[::1] tri, const int32_t[::1] wedge, const double[:, ::1] values,
+    float[:, ::1] slope
+) noexcept:
     """Adds to each wedge the area, and the area times slope and offset of every attribute, of its faces.
 
     ``slope`` (W, 2 + 4 m): error so far, area, then three numbers of slope and one of offset an attribute.
     """
-    for t in range(len(tri) // 3):
-        a, b, c = tri[3 * t], tri[3 * t + 1], tri[3 * t + 2]
-        ux, uy, uz = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
-        vx, vy, vz = points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2]
-        nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
-        squared = nx * nx + ny * ny + nz * nz
-        longest = max(ux * ux + uy * uy + uz * uz, vx * vx + vy * vy + vz * vz)
-        # Along a sliver a slope says nothing.
-        if squared <= 1e-6 * longest * longest:
-            continue
-        gux, guy, guz = (vy * nz - vz * ny) / squared, (vz * nx - vx * nz) / squared, (vx * ny - vy * nx) / squared
-        gvx, gvy, gvz = (ny * uz - nz * uy) / squared, (nz * ux - nx * uz) / squared, (nx * uy - ny * ux) / squared
-        area = math.sqrt(squared) / 2
-        for j in range(values.shape[1]):
-            s0 = values[wedge[3 * t], j]
-            s1, s2 = values[wedge[3 * t + 1], j] - s0, values[wedge[3 * t + 2], j] - s0
-            gx, gy, gz = s1 * gux + s2 * gvx, s1 * guy + s2 * gvy, s1 * guz + s2 * gvz
-            d = s0 - (gx * points[a, 0] + gy * points[a, 1] + gz * points[a, 2])
+    cdef double area, d, gux, guy, guz, gvx, gvy, gvz, gx, gy, gz, longest, nx, ny, nz, s0, s1, s2, squared, ux
+    cdef double uy, uz, vx, vy, vz
+    cdef int32_t a, b, c, w
+    cdef int64_t j, k, t
+    with nogil:
+        for t in range(len(tri) // 3):
+            a, b, c = tri[3 * t], tri[3 * t + 1], tri[3 * t + 2]
+            ux, uy, uz = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
+            vx, vy, vz = points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2]
+            nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+            squared = nx * nx + ny * ny + nz * nz
+            longest = max(ux * ux + uy * uy + uz * uz, vx * vx + vy * vy + vz * vz)
+            # Along a sliver a slope says nothing.
+            if squared <= 1e-6 * longest * longest:
+                continue
+            gux, guy, guz = (vy * nz - vz * ny) / squared, (vz * nx - vx * nz) / squared, (vx * ny - vy * nx) / squared
+            gvx, gvy, gvz = (ny * uz - nz * uy) / squared, (nz * ux - nx * uz) / squared, (nx * uy - ny * ux) / squared
+            area = sqrt(squared) / 2
+            for j in range(values.shape[1]):
+                s0 = values[wedge[3 * t], j]
+                s1, s2 = values[wedge[3 * t + 1], j] - s0, values[wedge[3 * t + 2], j] - s0
+                gx, gy, gz = s1 * gux + s2 * gvx, s1 * guy + s2 * gvy, s1 * guz + s2 * gvz
+                d = s0 - (gx * points[a, 0] + gy * points[a, 1] + gz * points[a, 2])
+                for k in range(3):
+                    w = wedge[3 * t + k]
+                    slope[w, 2 + 4 * j] += area * gx
+                    slope[w, 3 + 4 * j] += area * gy
+                    slope[w, 4 + 4 * j] += area * gz
+                    slope[w, 5 + 4 * j] += area * d
             for k in range(3):
-                w = wedge[3 * t + k]
-                slope[w, 2 + 4 * j] += area * gx
-                slope[w, 3 + 4 * j] += area * gy
-                slope[w, 4 + 4 * j] += area * gz
-                slope[w, 5 + 4 * j] += area * d
-        for k in range(3):
-            slope[wedge[3 * t + k], 1] += area
+                slope[wedge[3 * t + k], 1] += area
 
 
-@kernel
-def _after(c):
+cdef inline int64_t _after(int64_t c) noexcept nogil:
     return c + 1 if c & 7 < 2 else c - 2
 
 
-@kernel
-def _before(c):
+cdef inline int64_t _before(int64_t c) noexcept nogil:
     return c - 1 if c & 7 > 0 else c + 2
 
 
-@kernel
-def _row(c):
+cdef inline int64_t _row(int64_t c) noexcept nogil:
     return (c >> 3) * 3 + (c & 7)
 
 
-@kernel
-def _lives(face, c):
+cdef inline int64_t _lives(const int32_t[::1] face, int32_t c) noexcept nogil:
     return face[c & ~7 | 6] & LIVES
 
 
-@kernel
-def _bits(face, e):
+cdef inline int64_t _bits(const int32_t[::1] face, int64_t e) noexcept nogil:
     return face[e & ~7 | 6] >> 2 * (e & 7) & 3
 
 
-@kernel
-def _mark(face, e, bits):
+cdef inline void _mark(int32_t[::1] face, int64_t e, int64_t bits) noexcept nogil:
     face[e & ~7 | 6] |= bits << 2 * (e & 7)
 
 
-@kernel
-def _between(slope, a, b, x, y, z):
+cdef inline double _between(
+    const float[:, ::1] slope, int64_t a, int64_t b, double x, double y, double z
+) noexcept nogil:
     """How much two wedges disagree on the attributes at a position, weighted by their areas."""
+    cdef double sa, sb, total
+    cdef float wa, wb
+    cdef int64_t j, k
     wa, wb = slope[a, 1], slope[b, 1]
     if a == b or wa <= 0.0 or wb <= 0.0:
         return 0.0
@@ -229,8 +270,8 @@ def _between(slope, a, b, x, y, z):
     return total * wa * wb / (wa + wb)
 
 
-@kernel
-def _error(real, u, v, x, y, z):
+cdef inline double _error(const double[:, ::1] real, int64_t u, int64_t v, double x, double y, double z) noexcept nogil:
+    cdef double e, xx, xy, xz, yy, yz, zz
     xx, xy, xz = real[u, 0] + real[v, 0], real[u, 1] + real[v, 1], real[u, 2] + real[v, 2]
     yy, yz, zz = real[u, 3] + real[v, 3], real[u, 4] + real[v, 4], real[u, 5] + real[v, 5]
     e = x * (xx * x + 2 * (xy * y + xz * z)) + y * (yy * y + 2 * yz * z) + zz * z * z
@@ -238,13 +279,17 @@ def _error(real, u, v, x, y, z):
     return max(e + real[u, 9] + real[v, 9], 0.0)
 
 
-@kernel
-def _place(real, u, v, mode):
+cdef inline (double, double, double, double) _place(
+    const double[:, ::1] real, int64_t u, int64_t v, int64_t mode
+) noexcept nogil:
     """The position with the least error for what two points become, and the error.
 
     The quadric is pulled weakly to the middle of the edge, which settles directions it says nothing of; a second
     round takes the pull out of all others.
     """
+    cdef double bx, by, bz, det, e, eu, ev, ixx, ixy, ixz, iyy, iyz, izz, long, mx, my, mz, pull, px, py, pz, rx
+    cdef double ry, rz, slack, ux, uy, uz, vx, vy, vz, x, xx, xy, xz, y, yy, yz, z, zz
+    cdef int64_t _
     ux, uy, uz = real[u, 10], real[u, 11], real[u, 12]
     vx, vy, vz = real[v, 10], real[v, 11], real[v, 12]
     if mode == _FREE:
@@ -281,16 +326,16 @@ def _place(real, u, v, mode):
                     return vx, vy, vz, e
                 return x, y, z, e
         mode = _EITHER
-    eu = _error(real, u, v, ux, uy, uz) if mode != _AT_V else np.inf
-    ev = _error(real, u, v, vx, vy, vz) if mode != _AT_U else np.inf
+    eu = _error(real, u, v, ux, uy, uz) if mode != _AT_V else INFINITY
+    ev = _error(real, u, v, vx, vy, vz) if mode != _AT_U else INFINITY
     if eu <= ev:
         return ux, uy, uz, eu
     return vx, vy, vz, ev
 
 
-@kernel
-def _mode(vert, u, v, bits, only_old):
+cdef inline int64_t _mode(const int32_t[:, ::1] vert, int64_t u, int64_t v, int64_t bits, bint only_old) noexcept nogil:
     """Where what two points become may be."""
+    cdef int32_t fixed_u, fixed_v
     fixed_u = vert[u, LOCKED] or (vert[u, DEGREE] != 0 and vert[u, DEGREE] != 2)
     fixed_v = vert[v, LOCKED] or (vert[v, DEGREE] != 0 and vert[v, DEGREE] != 2)
     if vert[u, LOCKED] and vert[v, LOCKED]:
@@ -309,9 +354,15 @@ def _mode(vert, u, v, bits, only_old):
     return _EITHER
 
 
-@kernel
-def _evaluate(real, vert, face, wedge, slope, u, v, bits, only_old, limit):
+cdef inline (double, double, double, double) _evaluate(
+    const double[:, ::1] real, const int32_t[:, ::1] vert, const int32_t[::1] face, const int32_t[::1] wedge,
+    const float[:, ::1] slope, int64_t u, int64_t v, int64_t bits, bint only_old, double limit
+) noexcept nogil:
     """What making one point of an edge costs (negative when it must not be) and where that point is."""
+    cdef bint alone
+    cdef double dx, dy, dz, e, long, weight, x, y, z
+    cdef int32_t a, b, c
+    cdef int64_t mode, other
     mode = _mode(vert, u, v, bits, only_old)
     if mode == _NOWHERE:
         return -1.0, 0.0, 0.0, 0.0
@@ -340,30 +391,32 @@ def _evaluate(real, vert, face, wedge, slope, u, v, bits, only_old, limit):
     return e + 1e-10 * long * long, x, y, z
 
 
-@kernel
-def _bucket(cost, as_float, as_bits):
+cdef inline int64_t _bucket(double cost, float[::1] as_float, const uint32_t[::1] as_bits) noexcept nogil:
     # Two views of the same four bytes: the bits of numbers that are not negative are in their order.
     as_float[0] = cost
-    return np.int64(as_bits[0] >> np.uint32(_SHIFT))
+    return <int64_t>(as_bits[0] >> <uint32_t>_SHIFT)
 
 
-@kernel
-def _least_in(bucket, as_float, as_bits):
+cdef inline double _least_in(int64_t bucket, const float[::1] as_float, uint32_t[::1] as_bits) noexcept nogil:
     """The least cost that belongs in a bucket."""
-    as_bits[0] = np.uint32(bucket) << np.uint32(_SHIFT)
-    return np.float64(as_float[0])
+    as_bits[0] = <uint32_t>bucket << <uint32_t>_SHIFT
+    return <double>as_float[0]
 
 
-@kernel
-def _push(head, after, state, bucket, number):
+cdef inline void _push(
+    int32_t[::1] head, int32_t[::1] after, int64_t[::1] state, int64_t bucket, int64_t number
+) noexcept nogil:
     after[number] = head[bucket]
     head[bucket] = number
     state[LOWEST] = min(state[LOWEST], bucket)
 
 
-@kernel
-def _keeps_shape(real, p, b, c, x, y, z, strict):
+cdef inline bint _keeps_shape(
+    const double[:, ::1] real, int64_t p, int32_t b, int32_t c, double x, double y, double z, double strict
+) noexcept nogil:
     """Whether a triangle neither turns over nor becomes a sliver when one of its points moves."""
+    cdef double base, new, new_size, nx, ny, nz, old, old_size, ox, oy, oz, shape_new, shape_old, ux, uy, uz, vx
+    cdef double vy, vz, wx, wy, wz
     ux, uy, uz = real[b, 10] - real[p, 10], real[b, 11] - real[p, 11], real[b, 12] - real[p, 12]
     vx, vy, vz = real[c, 10] - real[p, 10], real[c, 11] - real[p, 11], real[c, 12] - real[p, 12]
     ox, oy, oz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
@@ -377,29 +430,35 @@ def _keeps_shape(real, p, b, c, x, y, z, strict):
     old, new = ox * ox + oy * oy + oz * oz, nx * nx + ny * ny + nz * nz
     if old <= 1e-24 * old_size * old_size:
         return True  # it had no side to turn over
-    if ox * nx + oy * ny + oz * nz < 0.2 * math.sqrt(old * new):
+    if ox * nx + oy * ny + oz * nz < 0.2 * sqrt(old * new):
         return False
     # Twice the area over the sum of squared sides: 0.29 for an equal-sided triangle. Long thin ones lie
     # inside what is round, and no quadric sees it.
-    shape_old, shape_new = math.sqrt(old) / (old_size + base), math.sqrt(new) / (new_size + base)
+    shape_old, shape_new = sqrt(old) / (old_size + base), sqrt(new) / (new_size + base)
     return shape_new >= strict * min(0.06, 0.3 * shape_old)
 
 
-@kernel
-def _listed(found, count, w):
+cdef inline int64_t _listed(const int64_t[::1] found, int64_t count, int64_t w) noexcept nogil:
+    cdef int64_t n
     for n in range(count):
         if found[n] == w:
             return n
     return -1
 
 
-@kernel
-def _allowed(real, vert, face, wedge, ring, shared, pairs, u, v, x, y, z, most, strict):
+cdef inline bint _allowed(
+    const double[:, ::1] real, const int32_t[:, ::1] vert, const int32_t[::1] face, const int32_t[::1] wedge,
+    int64_t[::1] ring, int64_t[::1] shared, int64_t[:, ::1] pairs, int64_t u, int64_t v, double x, double y,
+    double z, double most, double strict
+) noexcept nogil:
     """Whether two points may become one: the surface keeps its topology, its faces their sides.
 
     Both have just the neighbours in common that face the edge between them (T. Dey et al., 1999, "Topology
     preserving edge contraction"). Fills ``pairs`` with the wedges that become one.
     """
+    cdef bint shared_b, shared_d
+    cdef int32_t b, c, d
+    cdef int64_t around, common, i, j, k, on_edge, other, valence
     on_edge = valence = around = 0
     c = vert[u, FIRST]
     while c >= 0:
@@ -452,9 +511,11 @@ def _allowed(real, vert, face, wedge, ring, shared, pairs, u, v, x, y, z, most, 
     return common == on_edge and valence <= most
 
 
-@kernel
-def _closest(real, a, b, c, x, y, z):
+cdef inline (double, double, double, double) _closest(
+    const double[:, ::1] real, int32_t a, int32_t b, int32_t c, double x, double y, double z
+) noexcept nogil:
     """Squared distance of a position to a triangle, and the shares of its points in the nearest place of it."""
+    cdef double distance, s, t
     distance, s, t = nearest_in_triangle(
         real[a, 10], real[a, 11], real[a, 12], real[b, 10], real[b, 11], real[b, 12],
         real[c, 10], real[c, 11], real[c, 12], x, y, z,
@@ -462,22 +523,28 @@ def _closest(real, a, b, c, x, y, z):
     return distance, 1.0 - s - t, s, t
 
 
-@kernel
-def _kept(pairs, on_edge, w):
+cdef inline int64_t _kept(const int64_t[:, ::1] pairs, int64_t on_edge, int64_t w) noexcept nogil:
     """The wedge that one goes on as."""
+    cdef int64_t n
     for n in range(on_edge):
         w = pairs[n, 0] if w == pairs[n, 1] else w
     return w
 
 
-@kernel
-def _carry(real, vert, face, wedge, values, family, column_layer, slope, pairs, u, v,
-           x, y, z, found, fresh):  # fmt: skip
+cdef inline bint _carry(
+    const double[:, ::1] real, int32_t[:, ::1] vert, const int32_t[::1] face, const int32_t[::1] wedge,
+    double[:, ::1] values, int32_t[:, ::1] family, const int32_t[::1] column_layer, float[:, ::1] slope,
+    const int64_t[:, ::1] pairs, int64_t u, int64_t v, double x, double y, double z, int64_t[::1] found,
+    double[:, ::1] fresh
+) noexcept nogil:
     """Gives the wedges of what two points become the attributes of the surface nearest to its position.
 
     Each takes them from its own faces only, so that what is on one side of a seam stays there. Returns whether
     there was room; nothing has changed when there was not.
     """
+    cdef double near, sa, sb, sc, total
+    cdef int32_t c, new, old
+    cdef int64_t a, at, b, count, end, j, k, layer, m, many, n, n1, n2, o, on_edge, w
     m = values.shape[1]
     if m == 0:
         return True
@@ -492,7 +559,7 @@ def _carry(real, vert, face, wedge, values, family, column_layer, slope, pairs, 
                     if count == _MOST_WEDGES:
                         return False
                     found[count] = w
-                    fresh[count, 0] = np.inf
+                    fresh[count, 0] = INFINITY
                     count += 1
             c = face[c + 3]
     for end in range(2):
@@ -535,8 +602,11 @@ def _carry(real, vert, face, wedge, values, family, column_layer, slope, pairs, 
     return True
 
 
-@kernel
-def _count_features(vert, face, state, v):
+cdef inline int64_t _count_features(
+    int32_t[:, ::1] vert, const int32_t[::1] face, int64_t[::1] state, int64_t v
+) noexcept nogil:
+    cdef int32_t c
+    cdef int64_t count, n, p
     state[TAG] += 2
     count = 0
     c = vert[v, FIRST]
@@ -553,9 +623,16 @@ def _count_features(vert, face, state, v):
     return count
 
 
-@kernel
-def _merge(real, vert, face, wedge, entry, owner, state, pairs, u, v, x, y, z):
+cdef inline void _merge(
+    double[:, ::1] real, int32_t[:, ::1] vert, int32_t[::1] face, int32_t[::1] wedge, int32_t[:, ::1] entry,
+    int32_t[::1] owner, int64_t[::1] state, const int64_t[:, ::1] pairs, int64_t u, int64_t v, double x, double y,
+    double z
+) noexcept nogil:
     """Makes one point of two, where it is to be; the faces between them die."""
+    cdef bint there0, there1, touched
+    cdef int32_t after, first, second
+    cdef int64_t across, bits0, bits1, c, e, end, head, k, keep0, keep1, mine, n, on_edge, p, side, tail, there
+    cdef int64_t w, wing0, wing1, wings
     on_edge = 2 if pairs[1, 0] >= 0 else 1
     wings = 0
     wing0 = wing1 = -1
@@ -572,13 +649,15 @@ def _merge(real, vert, face, wedge, entry, owner, state, pairs, u, v, x, y, z):
             if _lives(face, c) and (face[n] == there or face[p] == there):
                 # A face between the two: what bounded it goes on to the faces beyond it.
                 w = face[p] if face[n] == there else face[n]
-                mine = np.int64(_bits(face, p) if face[n] == there else _bits(face, c))
-                across = np.int64(_bits(face, n) if face[n] == there else _bits(face, _before(p)))
+                mine = <int64_t>(_bits(face, p) if face[n] == there else _bits(face, c))
+                across = <int64_t>(_bits(face, n) if face[n] == there else _bits(face, _before(p)))
                 if end == 0:
                     first = owner[_row(p if face[n] == there else c)]
                     second = owner[_row(n if face[n] == there else _before(p))]
-                    if entry[first, 2] != _GONE and first != second:
-                        entry[second, 2] = _GONE
+                    # Edges of more than two faces may have no candidate.
+                    if first >= 0 and entry[first, 2] != _GONE and first != second:
+                        if second >= 0:
+                            entry[second, 2] = _GONE
                     else:
                         first = second
                     if wings == 0:
@@ -626,23 +705,25 @@ def _merge(real, vert, face, wedge, entry, owner, state, pairs, u, v, x, y, z):
                 owner[_row(e)] = keep1
                 _mark(face, e, bits1)
         c = face[c + 3]
-    if wing0 >= 0:
+    if wing0 >= 0 and keep0 >= 0:
         entry[keep0, 2] = -1 if there0 else _GONE
         entry[keep0, 3] |= bits0
-    if wing1 >= 0:
+    if wing1 >= 0 and keep1 >= 0:
         entry[keep1, 2] = -1 if there1 else _GONE
         entry[keep1, 3] |= bits1
     if touched or bits0 | bits1:
         vert[u, DEGREE] = _count_features(vert, face, state, u)
-        for w in (wing0, wing1):
-            if w >= 0:
-                vert[w, DEGREE] = _count_features(vert, face, state, w)
+        if wing0 >= 0:
+            vert[wing0, DEGREE] = _count_features(vert, face, state, wing0)
+        if wing1 >= 0:
+            vert[wing1, DEGREE] = _count_features(vert, face, state, wing1)
     vert[v, DEGREE] = 0
 
 
-@kernel
-def _opposite(vert, face, c):
+cdef inline int64_t _opposite(const int32_t[:, ::1] vert, const int32_t[::1] face, int64_t c) noexcept nogil:
     """The edge that runs the other way, -1 when there is none."""
+    cdef int32_t o
+    cdef int64_t found
     found = -1
     o = vert[face[_after(c)], FIRST]
     while o >= 0:
@@ -652,40 +733,46 @@ def _opposite(vert, face, c):
     return found
 
 
-@kernel
-def count_edges(vert, face):
-    count = 0
-    for n in range(len(face) // 8 * 3):
-        c = n // 3 * 8 + n % 3
-        count += face[c] < face[_after(c)] or _opposite(vert, face, c) < 0
-    return count
+cpdef int64_t count_edges(const int32_t[:, ::1] vert, const int32_t[::1] face) noexcept:
+    cdef int64_t c, count, n
+    with nogil:
+        count = 0
+        for n in range(len(face) // 8 * 3):
+            c = n // 3 * 8 + n % 3
+            count += face[c] < face[_after(c)] or _opposite(vert, face, c) < 0
+        return count
 
 
-@kernel
-def seed(real, vert, face, wedge, slope, state, head, after, entry, owner, as_float, as_bits, only_old, limit):
+cpdef void seed(
+    const double[:, ::1] real, const int32_t[:, ::1] vert, const int32_t[::1] face, const int32_t[::1] wedge,
+    const float[:, ::1] slope, int64_t[::1] state, int32_t[::1] head, int32_t[::1] after, int32_t[:, ::1] entry,
+    int32_t[::1] owner, float[::1] as_float, const uint32_t[::1] as_bits, bint only_old, double limit
+) noexcept:
     """Makes every edge a candidate."""
-    count = 0
-    for n in range(len(face) // 8 * 3):
-        c = n // 3 * 8 + n % 3
-        u, v = np.int64(face[c]), np.int64(face[_after(c)])
-        opposite = _opposite(vert, face, c)
-        # Each edge once: from its lower end, or from the only face that runs this way.
-        if opposite >= 0 and u > v:
-            continue
-        bits = np.int64(_bits(face, c))
-        cost, _, _, _ = _evaluate(real, vert, face, wedge, slope, u, v, bits, only_old, limit)
-        entry[count, 0], entry[count, 1], entry[count, 3] = u, v, bits
-        entry[count, 2] = vert[u, VERSION] + vert[v, VERSION] if cost >= 0.0 else -1
-        owner[_row(c)] = count
-        if opposite >= 0:
-            owner[_row(opposite)] = count
-        count += 1
-        if cost >= 0.0:
-            _push(head, after, state, _bucket(cost, as_float, as_bits), count - 1)
+    cdef double _, cost
+    cdef int64_t bits, c, count, n, opposite, u, v
+    with nogil:
+        count = 0
+        for n in range(len(face) // 8 * 3):
+            c = n // 3 * 8 + n % 3
+            u, v = <int64_t>face[c], <int64_t>(face[_after(c)])
+            opposite = _opposite(vert, face, c)
+            # Each edge once: from its lower end, or from the only face that runs this way.
+            if opposite >= 0 and u > v:
+                continue
+            bits = <int64_t>(_bits(face, c))
+            cost, _, _, _ = _evaluate(real, vert, face, wedge, slope, u, v, bits, only_old, limit)
+            entry[count, 0], entry[count, 1], entry[count, 3] = u, v, bits
+            entry[count, 2] = vert[u, VERSION] + vert[v, VERSION] if cost >= 0.0 else -1
+            owner[_row(c)] = count
+            if opposite >= 0:
+                owner[_row(opposite)] = count
+            count += 1
+            if cost >= 0.0:
+                _push(head, after, state, _bucket(cost, as_float, as_bits), count - 1)
 
 
-@kernel
-def _find(vert, v):
+cdef inline int64_t _find(int32_t[:, ::1] vert, int64_t v) noexcept nogil:
     """The point that one has become."""
     while vert[v, INTO] != v:
         vert[v, INTO] = vert[vert[v, INTO], INTO]
@@ -693,15 +780,17 @@ def _find(vert, v):
     return v
 
 
-@kernel
-def find_all(vert, into):
-    for v in range(len(vert)):
-        into[v] = _find(vert, v)
+cpdef void find_all(int32_t[:, ::1] vert, int32_t[::1] into) noexcept:
+    cdef int64_t v
+    with nogil:
+        for v in range(len(vert)):
+            into[v] = _find(vert, v)
 
 
-@kernel
-def _revive(head, after, state, bucket):
+cdef inline void _revive(int32_t[::1] head, int32_t[::1] after, int64_t[::1] state, int64_t bucket) noexcept nogil:
     """Puts what was refused back into the queue, in front of all that is in it."""
+    cdef int32_t following
+    cdef int64_t number
     number = state[PARKED]
     while number >= 0:
         following = after[number]
@@ -711,12 +800,17 @@ def _revive(head, after, state, bucket):
     state[SINCE] = 0
 
 
-@kernel
-def _stays_near(real, vert, face, u, v, x, y, z, reach):
+cdef inline bint _stays_near(
+    double[:, ::1] real, const int32_t[:, ::1] vert, const int32_t[::1] face, int64_t u, int64_t v, double x,
+    double y, double z, double reach
+) noexcept nogil:
     """Whether both places are near to the faces that will be around the one they become.
 
     A quadric weighs all planes a point ever lay on; one that matters may be lost among many.
     """
+    cdef double _, best, d, mx, my, mz, ox, oy, oz, ux, uy, uz, vx, vy, vz
+    cdef int32_t c, n, o, p
+    cdef int64_t e, end, side, there
     for end in range(2):
         e = u if end == 0 else v
         ox, oy, oz = real[e, 10], real[e, 11], real[e, 12]
@@ -765,17 +859,21 @@ def _stays_near(real, vert, face, u, v, x, y, z, reach):
     return True
 
 
-@kernel
-def _joined(real, vert, face, wedge, slope, values, family, column_layer, entry, owner, state, pairs, found, fresh,
-            ring, limit, most, strict, u, v, x, y, z):  # fmt: skip
+cdef inline bint _joined(
+    double[:, ::1] real, int32_t[:, ::1] vert, int32_t[::1] face, int32_t[::1] wedge, float[:, ::1] slope,
+    double[:, ::1] values, int32_t[:, ::1] family, const int32_t[::1] column_layer, int32_t[:, ::1] entry,
+    int32_t[::1] owner, int64_t[::1] state, int64_t[:, ::1] pairs, int64_t[::1] found, double[:, ::1] fresh,
+    int64_t[::1] ring, double limit, double most, double strict, int64_t u, int64_t v, double x, double y, double z
+) noexcept nogil:
     """Makes one point of two if that may be, and says whether it was."""
+    cdef double reach
     if vert[v, LOCKED] or (not vert[u, LOCKED] and x == real[v, 10] and y == real[v, 11] and z == real[v, 12]):
         u, v = v, u
     pairs[0, 0] = pairs[1, 0] = -1
     if not _allowed(real, vert, face, wedge, ring, found, pairs, u, v, x, y, z, most, strict):
         return False
     reach = min(2 * limit, real[u, 13], real[v, 13])
-    if reach < np.inf and not _stays_near(real, vert, face, u, v, x, y, z, reach):
+    if reach < INFINITY and not _stays_near(real, vert, face, u, v, x, y, z, reach):
         return False
     if not _carry(real, vert, face, wedge, values, family, column_layer, slope, pairs, u, v, x, y, z, found, fresh):
         return False
@@ -787,57 +885,64 @@ def _joined(real, vert, face, wedge, slope, values, family, column_layer, entry,
     return True
 
 
-@kernel
-def collapse(real, vert, face, wedge, slope, values, family, column_layer, state, due, head, after, entry, owner,
-             as_float, as_bits, pairs, found, fresh, ring, only_old, limit, most, target, tries):  # fmt: skip
+cpdef void collapse(
+    double[:, ::1] real, int32_t[:, ::1] vert, int32_t[::1] face, int32_t[::1] wedge, float[:, ::1] slope,
+    double[:, ::1] values, int32_t[:, ::1] family, const int32_t[::1] column_layer, int64_t[::1] state,
+    double[::1] due, int32_t[::1] head, int32_t[::1] after, int32_t[:, ::1] entry, int32_t[::1] owner,
+    float[::1] as_float, uint32_t[::1] as_bits, int64_t[:, ::1] pairs, int64_t[::1] found, double[:, ::1] fresh,
+    int64_t[::1] ring, bint only_old, double limit, int64_t most, int64_t target, int64_t tries
+) noexcept:
     """Collapses the cheapest edges until few enough faces are left, none can go, or so many tries were made.
 
     An edge's cost is found anew when it comes to the top of the queue and its ends have changed: costs only grow,
     so what the queue has of it is a lower bound. One that may not go is parked, and tried again before anything
     much dearer goes: always when an edge has gone since, else a few times with ever worse triangles.
     """
-    while state[ALIVE] > target and tries > 0:
-        tries -= 1
-        while state[LOWEST] < len(head) and head[state[LOWEST]] < 0:
-            state[LOWEST] += 1
-        bucket = state[LOWEST]
-        least = _least_in(bucket, as_float, as_bits) if bucket < len(head) else _NEVER
-        if least > due[0] and state[PARKED] >= 0:
-            if state[SINCE] > 0 or state[ROUNDS] < _ROUNDS:
-                state[ROUNDS] += 1
-                _revive(head, after, state, min(bucket, len(head) - 1))
+    cdef double cost, least, share, x, y, z
+    cdef int64_t bucket, dearer, number, stamp, u, v
+    with nogil:
+        while state[ALIVE] > target and tries > 0:
+            tries -= 1
+            while state[LOWEST] < len(head) and head[state[LOWEST]] < 0:
+                state[LOWEST] += 1
+            bucket = state[LOWEST]
+            least = _least_in(bucket, as_float, as_bits) if bucket < len(head) else _UNREACHABLE
+            if least > due[0] and state[PARKED] >= 0:
+                if state[SINCE] > 0 or state[ROUNDS] < _ROUNDS:
+                    state[ROUNDS] += 1
+                    _revive(head, after, state, min(bucket, len(head) - 1))
+                    continue
+                due[0] = 2 * least
+            if bucket == len(head):
+                state[STUCK] = 1
+                return
+            number = <int64_t>head[bucket]
+            head[bucket] = after[number]
+            u = v = 0
+            if entry[number, 2] != _GONE:
+                u, v = _find(vert, <int64_t>entry[number, 0]), _find(vert, <int64_t>entry[number, 1])
+            if u == v:
+                entry[number, 2] = _GONE
                 continue
-            due[0] = 2 * least
-        if bucket == len(head):
-            state[STUCK] = 1
-            return
-        number = np.int64(head[bucket])
-        head[bucket] = after[number]
-        u = v = np.int64(0)
-        if entry[number, 2] != _GONE:
-            u, v = _find(vert, np.int64(entry[number, 0])), _find(vert, np.int64(entry[number, 1]))
-        if u == v:
-            entry[number, 2] = _GONE
-            continue
-        cost, x, y, z = _evaluate(real, vert, face, wedge, slope, u, v, np.int64(entry[number, 3] & 3), only_old, limit)
-        stamp = vert[u, VERSION] + vert[v, VERSION]
-        if stamp != entry[number, 2]:
-            entry[number, 0], entry[number, 1], entry[number, 2] = u, v, stamp
-            entry[number, 3] &= 3
-            dearer = _bucket(cost, as_float, as_bits) if cost >= 0.0 else -1
-            if dearer > bucket:
-                _push(head, after, state, dearer, number)
+            cost, x, y, z = _evaluate(real, vert, face, wedge, slope, u, v, <int64_t>(entry[number, 3] & 3), only_old, limit)
+            stamp = vert[u, VERSION] + vert[v, VERSION]
+            if stamp != entry[number, 2]:
+                entry[number, 0], entry[number, 1], entry[number, 2] = u, v, stamp
+                entry[number, 3] &= 3
+                dearer = _bucket(cost, as_float, as_bits) if cost >= 0.0 else -1
+                if dearer > bucket:
+                    _push(head, after, state, dearer, number)
+                    continue
+            if cost < 0.0:
                 continue
-        if cost < 0.0:
-            continue
-        share = max(0.5 ** (entry[number, 3] >> 2), 1e-3)
-        if _joined(real, vert, face, wedge, slope, values, family, column_layer, entry, owner, state, pairs,
-                   found, fresh, ring, limit, most / share, share, u, v, x, y, z):  # fmt: skip
-            entry[number, 2] = _GONE
-            state[SINCE] += 1
-            state[ROUNDS] = 0
-            due[0] = max(due[0], 2 * cost)
-        else:
-            entry[number, 3] += 4
-            after[number] = state[PARKED]
-            state[PARKED] = number
+            share = max(0.5 ** (entry[number, 3] >> 2), 1e-3)
+            if _joined(real, vert, face, wedge, slope, values, family, column_layer, entry, owner, state, pairs,
+                       found, fresh, ring, limit, most / share, share, u, v, x, y, z):  # fmt: skip
+                entry[number, 2] = _GONE
+                state[SINCE] += 1
+                state[ROUNDS] = 0
+                due[0] = max(due[0], 2 * cost)
+            else:
+                entry[number, 3] += 4
+                after[number] = state[PARKED]
+                state[PARKED] = number

@@ -1,0 +1,260 @@
+"""Numbers in text, read from bytes by compiled code: exact to the last bit up to 18 digits.
+
+D. Lemire (2021), Number parsing at a gigabyte per second. Software: Practice and Experience 51(8).
+W. D. Clinger (1990), How to read floating point numbers accurately. PLDI.
+"""
+
+from libc.math cimport INFINITY, NAN, ldexp, pow
+from libc.stdint cimport uint8_t, int32_t, int64_t, uint64_t
+
+cdef enum:
+    _LOWEST = -342
+    _HIGHEST = 308
+
+
+cdef uint64_t[651] _HIGH
+cdef uint64_t[651] _LOW
+cdef double[23] _EXACT
+
+
+def _fill_tables():
+    # The leading 128 bits of 5**q, rounded down for q >= 0 and up for q < 0 (Lemire 2021, section 5).
+    for q in range(_LOWEST, _HIGHEST + 1):
+        power = 5 ** abs(q)
+        if q >= 0:
+            shift = power.bit_length() - 128
+            bits = power >> shift if shift >= 0 else power << -shift
+        else:
+            bits = (1 << (power.bit_length() + 127)) // power + 1
+            bits >>= max(0, bits.bit_length() - 128)
+        _HIGH[q - _LOWEST] = bits >> 64
+        _LOW[q - _LOWEST] = bits & (2**64 - 1)
+    for n in range(23):
+        _EXACT[n] = 10.0**n
+
+
+_fill_tables()
+
+
+cdef inline uint64_t _product_high(uint64_t a, uint64_t b) noexcept nogil:
+    # High 64 bits of a 64 x 64 bit product.
+    cdef uint64_t a0, a1, b0, b1, half, mask, middle, p00, p01, p10, p11
+    mask, half = 0xFFFFFFFF, 32
+    a0, a1, b0, b1 = a & mask, a >> half, b & mask, b >> half
+    p00, p01, p10, p11 = a0 * b0, a0 * b1, a1 * b0, a1 * b1
+    middle = (p00 >> half) + (p01 & mask) + (p10 & mask)
+    return p11 + (p01 >> half) + (p10 >> half) + (middle >> half)
+
+
+cdef double scaled(int64_t digits, int64_t exponent) noexcept nogil:
+    """The double nearest to digits * 10**exponent, for 0 <= digits < 10**18."""
+    cdef bint halfway
+    cdef int64_t power, upper, zeros
+    cdef uint64_t high, low, low_sum, mantissa, second, shift, w
+    if digits < (<int64_t>1 << 53) and -22 <= exponent <= 22:
+        if exponent < 0:
+            return <double>digits / _EXACT[-exponent]
+        return <double>digits * _EXACT[exponent]
+    if digits == 0 or exponent < _LOWEST:
+        return 0.0
+    if exponent > _HIGHEST:
+        return INFINITY
+    w = <uint64_t>digits
+    zeros = 0
+    while not (w & <uint64_t>0x8000000000000000):
+        w = w << 1
+        zeros += 1
+    high = _product_high(w, _HIGH[exponent - _LOWEST])
+    low = w * _HIGH[exponent - _LOWEST]
+    if (high & 0x1FF) == 0x1FF:
+        second = _product_high(w, _LOW[exponent - _LOWEST])
+        low_sum = low + second
+        if low_sum < low:
+            high += 1
+        low = low_sum
+    upper = <int64_t>(high >> 63)
+    shift = <uint64_t>(upper + 9)
+    mantissa = high >> shift
+    power = ((217706 * exponent) >> 16) + 63 + upper - zeros
+    if power < -1022:
+        return <double>digits * 1e-150 * pow(10.0, exponent + 150)  # subnormal: the last bit may be off
+    halfway = low <= 1 and -4 <= exponent <= 23 and (mantissa << shift) == high
+    if halfway and (mantissa & 3) == 1:
+        mantissa = mantissa & ~<uint64_t>1
+    mantissa = (mantissa + (mantissa & 1)) >> 1
+    if power > 1023:
+        return INFINITY
+    return ldexp(<double>mantissa, power - 52)
+
+
+cdef (double, int64_t, bint) read_float(const uint8_t* data, int64_t at, int64_t stop) noexcept nogil:
+    """The number that starts at data[at]: (value, index behind it, whether there was one).
+
+    Any spelling that C's strtod takes in decimal is taken, with nan and inf. Digits beyond the 18th
+    are dropped, which can change the last bit.
+    """
+    cdef bint any_digit, minus, negative
+    cdef double value
+    cdef int64_t d, digits, exponent, first, mark, power, seen, start
+    negative = False
+    if at < stop and (data[at] == 45 or data[at] == 43):
+        negative = data[at] == 45
+        at += 1
+    start = at
+    digits = 0
+    exponent = 0
+    seen = 0  # significant digits taken
+    any_digit = False
+    while at < stop:
+        d = <int64_t>data[at] - 48
+        if not 0 <= d <= 9:
+            break
+        any_digit = True
+        if seen < 18:
+            digits = digits * 10 + d
+            if digits > 0:
+                seen += 1
+        else:
+            exponent += 1
+        at += 1
+    if at < stop and data[at] == 46:
+        at += 1
+        while at < stop:
+            d = <int64_t>data[at] - 48
+            if not 0 <= d <= 9:
+                break
+            any_digit = True
+            if seen < 18:
+                digits = digits * 10 + d
+                if digits > 0:
+                    seen += 1
+                exponent -= 1
+            at += 1
+    if not any_digit:
+        return _read_word(data, start, stop, negative)
+    if at < stop and (data[at] | 32) == 101:
+        mark = at
+        at += 1
+        minus = False
+        if at < stop and (data[at] == 45 or data[at] == 43):
+            minus = data[at] == 45
+            at += 1
+        first = at
+        power = 0
+        while at < stop and 48 <= data[at] <= 57:
+            if power < 100000:
+                power = power * 10 + <int64_t>data[at] - 48
+            at += 1
+        if at == first:
+            at = mark
+        else:
+            exponent += -power if minus else power
+    value = scaled(digits, exponent)
+    return (-value if negative else value), at, True
+
+
+def number_at(const uint8_t[::1] data, int64_t at, int64_t stop):
+    """`read_float` for callers from Python."""
+    return read_float(&data[0], at, stop)
+
+
+cdef inline (double, int64_t, bint) _read_word(
+    const uint8_t* data, int64_t at, int64_t stop, bint negative
+) noexcept nogil:
+    # nan, inf and infinity in any case, as C prints them: also -nan(ind) and the like.
+    cdef int64_t a, b, c
+    if at + 3 <= stop:
+        a, b, c = data[at] | 32, data[at + 1] | 32, data[at + 2] | 32
+        if a == 110 and b == 97 and c == 110:
+            return NAN, _word_end(data, at, stop), True
+        if a == 105 and b == 110 and c == 102:
+            return (-INFINITY if negative else INFINITY), _word_end(data, at, stop), True
+    return 0.0, at, False
+
+
+cdef inline int64_t _word_end(const uint8_t* data, int64_t at, int64_t stop) noexcept nogil:
+    while at < stop and data[at] > 32:
+        at += 1
+    return at
+
+
+cdef inline bint _is_blank(uint8_t c) noexcept nogil:
+    """Blanks and what stands between numbers in lists: , ; ( ) [ ]."""
+    return c <= 32 or c == 44 or c == 59 or c == 40 or c == 41 or c == 91 or c == 93
+
+
+cpdef int64_t count_words(const uint8_t[::1] data, int64_t at, int64_t stop) noexcept:
+    """How many words stand in data[at:stop]."""
+    cdef bint blank, now
+    cdef int64_t count, k
+    with nogil:
+        count = 0
+        blank = True
+        for k in range(at, stop):
+            now = _is_blank(data[k])
+            if blank and not now:
+                count += 1
+            blank = now
+        return count
+
+
+cpdef (int64_t, int64_t) read_numbers(const uint8_t[::1] data, int64_t at, int64_t stop, double[::1] out) noexcept:
+    """Reads as many numbers as ``out`` holds; returns how many there were, and where reading ended.
+
+    Words that are no numbers end it before its time.
+    """
+    cdef bint found
+    cdef double value
+    cdef int64_t count, end
+    with nogil:
+        count = 0
+        while count < len(out):
+            while at < stop and _is_blank(data[at]):
+                at += 1
+            if at >= stop:
+                break
+            value, end, found = read_float(&data[0], at, stop)
+            if not found or (end < stop and not _is_blank(data[end])):
+                break
+            out[count] = value
+            count += 1
+            at = end
+        return count, at
+
+
+cpdef int64_t words_end(const uint8_t[::1] data, int64_t at, int64_t stop) noexcept:
+    """Where the word that begins at data[at] ends."""
+    with nogil:
+        while at < stop and not _is_blank(data[at]):
+            at += 1
+        return at
+
+
+cpdef (int64_t, int64_t) read_whole_numbers(
+    const uint8_t[::1] data, int64_t at, int64_t stop, int32_t[::1] out
+) noexcept:
+    """As `read_numbers`, for whole numbers; those beyond 32 bits become the largest there is."""
+    cdef bint negative
+    cdef int64_t count, first, k, value
+    with nogil:
+        count = 0
+        while count < len(out):
+            while at < stop and _is_blank(data[at]):
+                at += 1
+            if at >= stop:
+                break
+            negative = data[at] == 45
+            k = at + 1 if negative or data[at] == 43 else at
+            first = k
+            value = 0
+            while k < stop and 48 <= data[k] <= 57:
+                if value < 2147483647:
+                    value = value * 10 + <int64_t>data[k] - 48
+                k += 1
+            if k == first or (k < stop and not _is_blank(data[k])):
+                break
+            value = min(value, 2147483647)
+            out[count] = -value if negative else value
+            count += 1
+            at = k
+        return count, at

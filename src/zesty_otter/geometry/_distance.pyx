@@ -1,0 +1,100 @@
+"""Nearest triangles, found in a tree of boxes by compiled code."""
+
+from libc.math cimport INFINITY, sqrt
+from libc.stdint cimport int64_t
+from zesty_otter.geometry._primitives cimport nearest_in_triangle
+
+cpdef enum:
+    LEAF = 4  # triangles in a leaf
+
+
+cpdef void fill_boxes(const double[:, ::1] corners, double[:, ::1] boxes, int64_t leaves) noexcept:
+    """Boxes of a complete binary tree: node 1 is the root, 2 n and 2 n + 1 are below n, leaf k is leaves + k."""
+    cdef int64_t c, j, k, n, t
+    with nogil:
+        for k in range(leaves):
+            for j in range(3):
+                boxes[leaves + k, j], boxes[leaves + k, 3 + j] = INFINITY, -INFINITY
+            for t in range(LEAF * k, min(LEAF * k + LEAF, len(corners))):
+                for c in range(9):
+                    j = c % 3
+                    boxes[leaves + k, j] = min(boxes[leaves + k, j], corners[t, c])
+                    boxes[leaves + k, 3 + j] = max(boxes[leaves + k, 3 + j], corners[t, c])
+        for n in range(leaves - 1, 0, -1):
+            for j in range(3):
+                boxes[n, j] = min(boxes[2 * n, j], boxes[2 * n + 1, j])
+                boxes[n, 3 + j] = max(boxes[2 * n, 3 + j], boxes[2 * n + 1, 3 + j])
+
+
+cdef inline double _to_box(const double[:, ::1] boxes, int64_t n, double x, double y, double z) noexcept nogil:
+    """Squared distance of a position to a box; infinite for one that holds nothing."""
+    cdef double dx, dy, dz
+    dx = max(boxes[n, 0] - x, 0.0, x - boxes[n, 3])
+    dy = max(boxes[n, 1] - y, 0.0, y - boxes[n, 4])
+    dz = max(boxes[n, 2] - z, 0.0, z - boxes[n, 5])
+    return dx * dx + dy * dy + dz * dz
+
+
+cdef inline (double, double, double) _to_triangle(
+    const double[:, ::1] corners, int64_t t, double x, double y, double z
+) noexcept nogil:
+    return nearest_in_triangle(
+        corners[t, 0], corners[t, 1], corners[t, 2], corners[t, 3], corners[t, 4], corners[t, 5],
+        corners[t, 6], corners[t, 7], corners[t, 8], x, y, z,
+    )  # fmt: skip
+
+
+cdef inline bint _faces(const double[:, ::1] corners, int64_t t, double x, double y, double z) noexcept nogil:
+    """Whether a triangle faces a direction."""
+    cdef double ax, ay, az, bx, by, bz
+    ax, ay, az = corners[t, 3] - corners[t, 0], corners[t, 4] - corners[t, 1], corners[t, 5] - corners[t, 2]
+    bx, by, bz = corners[t, 6] - corners[t, 0], corners[t, 7] - corners[t, 1], corners[t, 8] - corners[t, 2]
+    return (ay * bz - az * by) * x + (az * bx - ax * bz) * y + (ax * by - ay * bx) * z > 0.0
+
+
+cpdef void nearest(
+    const double[:, ::1] samples, const double[:, ::1] facing, const double[:, ::1] corners,
+    const double[:, ::1] boxes, int64_t leaves, int64_t[::1] stack, double[::1] distance, int64_t[::1] triangle,
+    double[:, ::1] shares
+) noexcept:
+    """The nearest triangle of each sample; samples near each other should follow each other.
+
+    Where there are directions to be faced, other triangles do not count; the triangle is -1 when none does.
+    """
+    cdef double best, d, left, own_s, own_t, right, s, t, x, y, z
+    cdef int64_t far, guess, i, k, n, near, size
+    with nogil:
+        guess = 0
+        for i in range(len(samples)):
+            x, y, z = samples[i, 0], samples[i, 1], samples[i, 2]
+            # What was nearest to the sample before is not far now.
+            best, s, t = _to_triangle(corners, guess, x, y, z)
+            if len(facing) and not _faces(corners, guess, facing[i, 0], facing[i, 1], facing[i, 2]):
+                best, triangle[i] = INFINITY, -1
+            else:
+                triangle[i] = guess
+            stack[0] = 1
+            size = 1
+            while size > 0:
+                size -= 1
+                n = stack[size]
+                if _to_box(boxes, n, x, y, z) >= best:
+                    continue
+                if n >= leaves:
+                    for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
+                        d, own_s, own_t = _to_triangle(corners, k, x, y, z)
+                        if d < best and (len(facing) == 0 or _faces(corners, k, facing[i, 0], facing[i, 1], facing[i, 2])):
+                            best, guess, s, t = d, k, own_s, own_t
+                            triangle[i] = k
+                    continue
+                left, right = _to_box(boxes, 2 * n, x, y, z), _to_box(boxes, 2 * n + 1, x, y, z)
+                near = 2 * n if left <= right else 2 * n + 1
+                far = 4 * n + 1 - near
+                if max(left, right) < best:
+                    stack[size] = far
+                    size += 1
+                if min(left, right) < best:
+                    stack[size] = near
+                    size += 1
+            distance[i] = sqrt(best)
+            shares[i, 0], shares[i, 1] = s, t

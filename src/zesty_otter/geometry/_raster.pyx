@@ -1,0 +1,226 @@
+"""Triangles and lines into pixels, compiled.
+
+``corner`` (T, 12) float32: of each corner of a triangle its place in the picture (x, y), its depth, which is affine
+there and less for what is nearer, and one over its distance, or 1 for parallel rays. A pixel is met where its middle
+is within the triangle.
+"""
+
+from libc.math cimport ceil, floor, sqrt
+from libc.stdint cimport uint8_t, int32_t, int64_t
+
+
+cdef inline void _sampled(
+    const uint8_t[::1] pixels, int64_t first, int64_t wide, int64_t high, double u, double v, int64_t clamp,
+    double[::1] out
+) noexcept nogil:
+    """The colour and alpha of a texture at a place, 0 to 1, from the nearest pixel; the origin is the lower left."""
+    cdef int64_t at, k, x, y
+    if clamp:
+        u, v = min(max(u, 0.0), 1.0), min(max(v, 0.0), 1.0)
+    else:
+        u, v = u - floor(u), v - floor(v)
+    x = min(<int64_t>(u * wide), wide - 1)
+    y = min(<int64_t>((1.0 - v) * high), high - 1)
+    at = first + 4 * (y * wide + x)
+    for k in range(4):
+        out[k] = pixels[at + k] / 255.0
+
+
+cpdef void fill(
+    const float[:, ::1] corner, const float[:, ::1] uv, const int32_t[::1] texture, const float[::1] cutoff,
+    const int64_t[:, ::1] table, const uint8_t[::1] pixels, int64_t first_id, float[:, ::1] depth,
+    int32_t[:, ::1] ids, double[::1] scratch
+) noexcept:
+    """Puts the number of the nearest triangle, from ``first_id`` on, into every pixel; cut-outs let through.
+
+    ``texture`` (T,) is a row of ``table`` (first byte, width, height, clamped), -1 for none; ``cutoff`` (T,) is
+    below 0 for what is not cut out.
+    """
+    cdef double b0, b1, b2, px, py, total, u, v, w0, w1, w2, z
+    cdef float area, x0, x1, x2, y0, y1, y2
+    cdef int32_t n
+    cdef int64_t bottom, high, left, right, t, top, wide, x, y
+    with nogil:
+        high, wide = depth.shape[0], depth.shape[1]
+        for t in range(len(corner)):
+            x0, y0, x1, y1, x2, y2 = corner[t, 0], corner[t, 1], corner[t, 4], corner[t, 5], corner[t, 8], corner[t, 9]
+            area = (x1 - x0) * (y2 - y0) - (x2 - x0) * (y1 - y0)
+            if area == 0.0 or not (abs(area) < 1e30):
+                continue
+            left, right = max(<int64_t>ceil(min(x0, x1, x2) - 0.5), 0), min(<int64_t>floor(max(x0, x1, x2) - 0.5), wide - 1)
+            top, bottom = max(<int64_t>ceil(min(y0, y1, y2) - 0.5), 0), min(<int64_t>floor(max(y0, y1, y2) - 0.5), high - 1)
+            for y in range(top, bottom + 1):
+                py = y + 0.5
+                for x in range(left, right + 1):
+                    px = x + 0.5
+                    b0 = ((x1 - px) * (y2 - py) - (x2 - px) * (y1 - py)) / area
+                    b1 = ((x2 - px) * (y0 - py) - (x0 - px) * (y2 - py)) / area
+                    b2 = 1.0 - b0 - b1
+                    if b0 < 0.0 or b1 < 0.0 or b2 < 0.0:
+                        continue
+                    z = b0 * corner[t, 2] + b1 * corner[t, 6] + b2 * corner[t, 10]
+                    if z >= depth[y, x]:
+                        continue
+                    if cutoff[t] >= 0.0 and texture[t] >= 0:
+                        w0, w1, w2 = b0 * corner[t, 3], b1 * corner[t, 7], b2 * corner[t, 11]
+                        total = w0 + w1 + w2
+                        u = (w0 * uv[t, 0] + w1 * uv[t, 2] + w2 * uv[t, 4]) / total
+                        v = (w0 * uv[t, 1] + w1 * uv[t, 3] + w2 * uv[t, 5]) / total
+                        n = texture[t]
+                        _sampled(pixels, table[n, 0], table[n, 1], table[n, 2], u, v, table[n, 3], scratch)
+                        if scratch[3] < cutoff[t]:
+                            continue
+                    depth[y, x] = z
+                    ids[y, x] = first_id + t
+
+
+cpdef void shade(
+    const float[:, ::1] corner, const float[:, ::1] uv, const float[:, ::1] normal, const int32_t[::1] texture,
+    const float[:, ::1] color, const int64_t[:, ::1] table, const uint8_t[::1] pixels, int64_t mode,
+    const double[::1] light, const double[::1] toward, const int32_t[:, ::1] ids, float[:, :, ::1] out,
+    float[:, :, ::1] where, double[::1] scratch
+) noexcept:
+    """The colour of every pixel that a triangle is in, as numbers of light.
+
+    ``normal`` (T, 9); ``color`` (T, 4) with the last one 1 for what has two sides; ``mode`` 0 shades, 1 shows normals,
+    2 shows UVs as squares; ``light`` and ``toward`` (3,) point to the lamp and to whoever looks; ``where`` (H, W, 2)
+    gets the shares of the second and third corner.
+    """
+    cdef bint back, wrong
+    cdef double b, b0, b1, b2, g, head, lamp, length, nx, ny, nz, px, py, r, sky, total, u, v
+    cdef float area, x0, x1, x2, y0, y1, y2
+    cdef int32_t n, t
+    cdef int64_t high, odd, wide, x, y
+    with nogil:
+        high, wide = ids.shape[0], ids.shape[1]
+        for y in range(high):
+            for x in range(wide):
+                t = ids[y, x]
+                if t < 0:
+                    continue
+                px, py = x + 0.5, y + 0.5
+                x0, y0, x1, y1, x2, y2 = corner[t, 0], corner[t, 1], corner[t, 4], corner[t, 5], corner[t, 8], corner[t, 9]
+                area = (x1 - x0) * (y2 - y0) - (x2 - x0) * (y1 - y0)
+                b0 = ((x1 - px) * (y2 - py) - (x2 - px) * (y1 - py)) / area * corner[t, 3]
+                b1 = ((x2 - px) * (y0 - py) - (x0 - px) * (y2 - py)) / area * corner[t, 7]
+                b2 = (1.0 - b0 / corner[t, 3] - b1 / corner[t, 7]) * corner[t, 11]
+                total = b0 + b1 + b2
+                b0, b1, b2 = b0 / total, b1 / total, b2 / total
+                where[y, x, 0], where[y, x, 1] = b1, b2
+                nx = b0 * normal[t, 0] + b1 * normal[t, 3] + b2 * normal[t, 6]
+                ny = b0 * normal[t, 1] + b1 * normal[t, 4] + b2 * normal[t, 7]
+                nz = b0 * normal[t, 2] + b1 * normal[t, 5] + b2 * normal[t, 8]
+                length = sqrt(nx * nx + ny * ny + nz * nz)
+                if length > 0.0:
+                    nx, ny, nz = nx / length, ny / length, nz / length
+                # In the picture y runs down, so what faces us runs round the other way.
+                back = area > 0.0
+                if back:
+                    nx, ny, nz = -nx, -ny, -nz
+                r, g, b = color[t, 0], color[t, 1], color[t, 2]
+                u = b0 * uv[t, 0] + b1 * uv[t, 2] + b2 * uv[t, 4]
+                v = b0 * uv[t, 1] + b1 * uv[t, 3] + b2 * uv[t, 5]
+                if mode == 1:
+                    out[y, x, 0], out[y, x, 1], out[y, x, 2] = (
+                        (0.5 + 0.5 * nx) ** 2.2,
+                        (0.5 + 0.5 * ny) ** 2.2,
+                        (0.5 + 0.5 * nz) ** 2.2,
+                    )
+                    continue
+                if mode == 2:
+                    odd = (<int64_t>(floor(8 * u)) + <int64_t>(floor(8 * v))) & 1
+                    wrong = u < 0.0 or v < 0.0 or u > 1.0 or v > 1.0
+                    # Squares lie askew where UVs are; what is outside 0 to 1 is plum.
+                    r, g, b = (
+                        (0.25, 0.08, 0.16)
+                        if wrong
+                        else (0.15 + 0.6 * (u - floor(u)), 0.45, 0.15 + 0.6 * (v - floor(v)))
+                    )
+                    if odd:
+                        r, g, b = 0.45 * r, 0.45 * g, 0.45 * b
+                elif texture[t] >= 0:
+                    n = texture[t]
+                    _sampled(pixels, table[n, 0], table[n, 1], table[n, 2], u, v, table[n, 3], scratch)
+                    r, g, b = r * scratch[0] ** 2.2, g * scratch[1] ** 2.2, b * scratch[2] ** 2.2
+                lamp = max(nx * light[0] + ny * light[1] + nz * light[2], 0.0)
+                sky = 0.5 + 0.5 * ny
+                head = max(nx * toward[0] + ny * toward[1] + nz * toward[2], 0.0)
+                if back and color[t, 3] == 0.0:
+                    # The back of what has one side only shows that it is one.
+                    r, g, b = 0.35 * r + 0.12, 0.25 * g + 0.02, 0.3 * b + 0.07
+                out[y, x, 0] = r * (0.78 * lamp + 0.20 * sky + 0.14 * head + 0.06)
+                out[y, x, 1] = g * (0.75 * lamp + 0.22 * sky + 0.14 * head + 0.06)
+                out[y, x, 2] = b * (0.68 * lamp + 0.26 * sky + 0.14 * head + 0.07)
+
+
+cpdef void lines(
+    const float[:, ::1] ends, double width, const float[::1] color, double opacity, double bias, double hidden,
+    double dash, const float[:, ::1] depth, float[:, :, ::1] out
+) noexcept:
+    """Draws lines (N, 6) of x, y, depth from end to end over a picture, where nothing is nearer.
+
+    What is behind something shows by the share ``hidden`` of ``opacity``. ``dash`` pixels are drawn and as many left
+    out; 0 draws all.
+    """
+    cdef bint steep
+    cdef double ex, ey, half, middle, px, py, reach, s, share, t
+    cdef float dx, dy, long, main, x0, x1, y0, y1, z0, z1
+    cdef int64_t a, b, bottom, high, k, left, low, n, right, top, up, wide, x, y
+    with nogil:
+        high, wide = depth.shape[0], depth.shape[1]
+        reach = width / 2.0
+        for n in range(len(ends)):
+            x0, y0, z0, x1, y1, z1 = ends[n, 0], ends[n, 1], ends[n, 2], ends[n, 3], ends[n, 4], ends[n, 5]
+            dx, dy = x1 - x0, y1 - y0
+            long = sqrt(dx * dx + dy * dy)
+            if not (long < 1e6):
+                continue
+            left = max(<int64_t>floor(min(x0, x1) - reach), 0)
+            right = min(<int64_t>ceil(max(x0, x1) + reach), wide - 1)
+            top = max(<int64_t>floor(min(y0, y1) - reach), 0)
+            bottom = min(<int64_t>ceil(max(y0, y1) + reach), high - 1)
+            steep = abs(dy) > abs(dx)
+            low, up = top if steep else left, bottom if steep else right
+            for a in range(low, up + 1):
+                # Along the longer way only the pixels near the line are looked at.
+                main = dy if steep else dx
+                t = ((a + 0.5) - (y0 if steep else x0)) / main if main != 0.0 else 0.0
+                t = min(max(t, 0.0), 1.0)
+                middle = (x0 + t * dx) if steep else (y0 + t * dy)
+                half = reach * 1.5 + 1.0
+                for b in range(
+                    max(<int64_t>floor(middle - half), left if steep else top),
+                    min(<int64_t>ceil(middle + half), right if steep else bottom) + 1,
+                ):
+                    x, y = b if steep else a, a if steep else b
+                    px, py = x + 0.5, y + 0.5
+                    s = ((px - x0) * dx + (py - y0) * dy) / (long * long) if long > 0.0 else 0.0
+                    s = min(max(s, 0.0), 1.0)
+                    ex, ey = px - x0 - s * dx, py - y0 - s * dy
+                    if ex * ex + ey * ey > reach * reach:
+                        continue
+                    if dash > 0.0 and floor(s * long / dash) % 2 == 1:
+                        continue
+                    share = opacity if z0 + s * (z1 - z0) - bias <= depth[y, x] else opacity * hidden
+                    for k in range(3):
+                        out[y, x, k] = out[y, x, k] * (1.0 - share) + color[k] * share
+
+
+cpdef void veil(
+    const float[:, ::1] over_depth, const int32_t[:, ::1] over_ids, const float[::1] color,
+    const float[::1] shade_of, double opacity, double behind, const float[:, ::1] depth, float[:, :, ::1] out
+) noexcept:
+    """Lays what is see-through over a picture: fainter where it is behind what is there."""
+    cdef double share
+    cdef int32_t t
+    cdef int64_t high, k, wide, x, y
+    with nogil:
+        high, wide = depth.shape[0], depth.shape[1]
+        for y in range(high):
+            for x in range(wide):
+                t = over_ids[y, x]
+                if t < 0:
+                    continue
+                share = opacity if over_depth[y, x] <= depth[y, x] else behind
+                for k in range(3):
+                    out[y, x, k] = out[y, x, k] * (1.0 - share) + color[k] * shade_of[t] * share

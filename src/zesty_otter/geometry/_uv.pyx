@@ -1,0 +1,52 @@
+"""Compiled loops of `uv`."""
+
+from libc.stdint cimport uint8_t, int32_t, int64_t
+
+cpdef enum:
+    FINE = 16  # positions are rounded to a sixteenth of a pixel; from there on all is exact
+
+
+cpdef void cover(const int64_t[:, ::1] grid, const int32_t[:, ::1] corners, uint8_t[:, ::1] counts) noexcept:
+    # Counts how many triangles cover each pixel's centre. grid: (C, 2) whole numbers, FINE to a pixel. The
+    # top-left rule gives every centre on a shared edge to one triangle.
+    cdef bint inside
+    cdef int64_t area, ax, ay, bx, by, column, cx, cy, first_column, first_line, high, line, t, wide, x, y
+    with nogil:
+        high, wide = counts.shape[0], counts.shape[1]
+        for t in range(len(corners)):
+            ax, ay = grid[corners[t, 0], 0], grid[corners[t, 0], 1]
+            bx, by = grid[corners[t, 1], 0], grid[corners[t, 1], 1]
+            cx, cy = grid[corners[t, 2], 0], grid[corners[t, 2], 1]
+            area = (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
+            if area == 0:
+                continue
+            if area < 0:
+                bx, by, cx, cy = cx, cy, bx, by
+            first_line = max(0, min(ay, by, cy) - FINE // 2) // FINE
+            first_column = max(0, min(ax, bx, cx) - FINE // 2) // FINE
+            for line in range(first_line, min(high - 1, max(ay, by, cy) >> 4) + 1):
+                y = line * FINE + FINE // 2
+                for column in range(first_column, min(wide - 1, max(ax, bx, cx) >> 4) + 1):
+                    x = column * FINE + FINE // 2
+                    inside = _left_of(ax, ay, bx, by, x, y) and _left_of(bx, by, cx, cy, x, y)
+                    if inside and _left_of(cx, cy, ax, ay, x, y) and counts[line, column] < 255:
+                        counts[line, column] += 1
+
+
+cdef inline bint _left_of(int64_t ax, int64_t ay, int64_t bx, int64_t by, int64_t x, int64_t y) noexcept nogil:
+    cdef int64_t side
+    side = (bx - ax) * (y - ay) - (by - ay) * (x - ax)
+    if side != 0:
+        return side > 0
+    return by < ay or (by == ay and bx > ax)
+
+
+cpdef void signed_areas(const float[:, ::1] uv, const int32_t[:, ::1] corners, double[::1] area) noexcept:
+    cdef double ax, ay
+    cdef int32_t a, b, c
+    cdef int64_t t
+    with nogil:
+        for t in range(len(corners)):
+            a, b, c = corners[t, 0], corners[t, 1], corners[t, 2]
+            ax, ay = <double>uv[a, 0], <double>uv[a, 1]
+            area[t] = 0.5 * ((uv[b, 0] - ax) * (uv[c, 1] - ay) - (uv[b, 1] - ay) * (uv[c, 0] - ax))
