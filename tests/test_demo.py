@@ -12,7 +12,7 @@ import pytest
 import zesty_otter as zo
 from build import volume
 from zesty_otter.audit import inspect_glb
-from zesty_otter.audit.survey import leftover
+from zesty_otter.audit.surveying import leftover
 from zesty_otter.demo import PIECES, write_kit
 from zesty_otter.steps import STEPS
 

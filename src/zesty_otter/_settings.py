@@ -19,7 +19,7 @@ Key = tuple[str | int, ...]
 class Settings(BaseModel):
     """A frozen table of a TOML file; keys it does not know are refused."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
 
 M = TypeVar("M", bound=BaseModel)

@@ -1,11 +1,28 @@
 """Looking without touching: what is in a scene, and whether what was written is what was meant."""
 
-from zesty_otter.audit.arrival import Arrival, arrived
-from zesty_otter.audit.facts import FileFacts
-from zesty_otter.audit.footing import CollisionFacts, collision_facts
-from zesty_otter.audit.glb import inspect_glb
-from zesty_otter.audit.sizes import SizeGuess, likeness, size_guesses
-from zesty_otter.audit.survey import Survey, survey
+from typing import TYPE_CHECKING
+
+from zesty_otter._lazy import homes_of, loaded_when_asked
+
+if TYPE_CHECKING:
+    from zesty_otter.audit.arrival import Arrival, arrived
+    from zesty_otter.audit.facts import FileFacts
+    from zesty_otter.audit.footing import CollisionFacts, collision_facts
+    from zesty_otter.audit.glb import inspect_glb
+    from zesty_otter.audit.sizes import SizeGuess, likeness, size_guesses
+    from zesty_otter.audit.surveying import Survey, survey
+
+__getattr__ = loaded_when_asked(
+    __name__,
+    homes_of(
+        arrival="Arrival arrived",
+        facts="FileFacts",
+        footing="CollisionFacts collision_facts",
+        glb="inspect_glb",
+        sizes="SizeGuess likeness size_guesses",
+        surveying="Survey survey",
+    ),
+)
 
 __all__ = [
     "Arrival",

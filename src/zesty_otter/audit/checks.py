@@ -12,7 +12,7 @@ import numpy as np
 from zesty_otter.audit.budget import over_budget
 from zesty_otter.audit.findings import Finding
 from zesty_otter.audit.footing import CollisionFacts, collision_facts
-from zesty_otter.audit.survey import clashing, leftover
+from zesty_otter.audit.surveying import clashing, leftover
 from zesty_otter.geometry.corners import join_points
 from zesty_otter.geometry.topology import duplicate_faces, flat_faces, topology
 from zesty_otter.geometry.triangulation import triangulate

@@ -45,7 +45,7 @@ def facts_of(scene: Scene, size: int = 0) -> FileFacts:
     scene, _ = expanded(scene)
     box = np.nan_to_num(scene.bounds()) * (scene.frame.unit or 1.0)
     shown = [mesh for _, mesh in scene.placed_meshes() if mesh.face_count]
-    sections = [mesh.slots[number] for mesh in shown for number in np.unique(mesh.slot_of_face)]
+    sections = [mesh.slots[number] for mesh in shown for number in mesh.used_slots]
     placed = list(scene.walk())
     return FileFacts(
         size,

@@ -5,20 +5,59 @@ from __future__ import annotations
 import json
 import os
 import sys
+from importlib import import_module
 from typing import Any
 
 import typer
+from typer.core import TyperGroup
 
 from zesty_otter import __version__
-from zesty_otter.cli import check, compare, convert, demo, formats, picture, rehearse, run, steps, survey, targets
-from zesty_otter.cli.console import messages
 from zesty_otter.errors import ZestyOtterError
 
 # What all of the parser's own complaints have in common; where it lives depends on Typer's version.
 _ParserError: Any = typer.BadParameter.mro()[2]
 
+COMMANDS = {
+    "demo": "Write the demo kit, run its job, and say what was wrong and what was mended.",
+    "survey": "Say what is in a file: sizes, tree, counts, materials, textures, and what looks wrong.",
+    "convert": "Read a file, mend it, write it, and read it back to see that it arrived.",
+    "run": "Run a job: read its sources, take its steps, write its outputs, and read them back.",
+    "check": "Check files against what a target expects; exit status 1 when one finding is an error.",
+    "rehearse": "Take a file as the target would and say what it makes of it; exit status 1 when something would go"
+    " wrong.",
+    "compare": "Say what differs between two files of any formats; exit status 1 when something does.",
+    "picture": "Draw a file, several sides or levels of it, or a sheet of many files.",
+    "steps": "List the steps, or explain one: what it looks at, its settings, and an example.",
+    "targets": "List the targets, or show one: its space, formats, names, limits and what it needs.",
+    "formats": "List the formats, which way they go, and what each can carry.",
+}
+"""Every command, in the order people work in, with what `--help` says of it: a module is loaded when it is called."""
+
+
+class _LateCommands(TyperGroup):
+    """The commands, each loaded when it is called; `--help` of them all loads none."""
+
+    def list_commands(self, ctx: Any) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: Any, cmd_name: str) -> Any:
+        if cmd_name not in COMMANDS:
+            return None
+        alone = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False)
+        alone.command(cmd_name)(import_module(f"zesty_otter.cli.{cmd_name}").command)
+        return typer.main.get_command(alone)
+
+    def format_commands(self, ctx: Any, formatter: Any) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl(list(COMMANDS.items()))
+
+
+# Looking for plug-ins of the validation library takes 20 ms at every start, and ours are none.
+os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "1")
+
 app = typer.Typer(
     name="zesty-otter",
+    cls=_LateCommands,
     help="Get meshes and scenes from a modelling package into a real-time engine: the right size, the right"
     " way up, clean and checked.",
     epilog="Exit status: 0 done, 1 findings say no, 2 wrong usage, 3 an input could not be read, 4 an output"
@@ -27,17 +66,6 @@ app = typer.Typer(
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
 )
-app.command("demo")(demo.command)
-app.command("survey")(survey.command)
-app.command("convert")(convert.command)
-app.command("run")(run.command)
-app.command("check")(check.command)
-app.command("rehearse")(rehearse.command)
-app.command("compare")(compare.command)
-app.command("picture")(picture.command)
-app.command("steps")(steps.command)
-app.command("targets")(targets.command)
-app.command("formats")(formats.command)
 
 
 def _show_version(wanted: bool) -> None:
@@ -82,6 +110,8 @@ def main(arguments: list[str] | None = None) -> None:
 
 
 def _report(text: str, arguments: list[str]) -> None:
+    from zesty_otter.cli.console import messages
+
     messages.print(f"[problem]zesty-otter:[/] {_escaped(text)}", soft_wrap=True)
     if "--json" in arguments:
         print(json.dumps({"error": text}))

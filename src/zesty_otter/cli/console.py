@@ -6,18 +6,19 @@ import contextlib
 import json
 import math
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 from rich.console import Console
 from rich.markup import escape
-from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
-from rich.table import Table
 from rich.theme import Theme
 
-from zesty_otter.audit import CollisionFacts
-from zesty_otter.model import Note, format_length
-from zesty_otter.steps import LevelFacts
+if TYPE_CHECKING:
+    from rich.table import Table
+
+    from zesty_otter.audit import CollisionFacts
+    from zesty_otter.model import Note
+    from zesty_otter.steps import LevelFacts
 
 _THEME = Theme(
     {
@@ -83,6 +84,8 @@ def _plain(value: Any) -> Any:
 
 def table(*columns: str, title: str = "", numbers: Iterable[str] = ()) -> Table:
     """An empty table in our style; columns named in ``numbers`` are aligned to the right."""
+    from rich.table import Table
+
     made = Table(title=title or None, title_justify="left", title_style="title", box=None, pad_edge=False)
     made.header_style = "label"
     right = set(numbers)
@@ -93,6 +96,8 @@ def table(*columns: str, title: str = "", numbers: Iterable[str] = ()) -> Table:
 
 def facts(rows: Iterable[tuple[str, str]]) -> Table:
     """Labels and values in two columns."""
+    from rich.table import Table
+
     made = Table(box=None, show_header=False, pad_edge=False)
     made.add_column(style="label", no_wrap=True)
     made.add_column(overflow="fold")
@@ -148,6 +153,8 @@ def collision_table(found: Sequence[CollisionFacts]) -> Table:
 
 
 def _length(metres: float | None) -> str:
+    from zesty_otter.model import format_length
+
     if metres is None:
         return ""
     return "0" if metres < 1e-7 else format_length(float(f"{metres:.3g}"))
@@ -191,6 +198,8 @@ def progress(what: str, *, quiet: bool) -> Iterator[Callable[[float], None]]:
     if quiet or not messages.is_terminal:
         yield lambda share: None
         return
+    from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+
     columns = (
         TextColumn("{task.description}"),
         BarColumn(),

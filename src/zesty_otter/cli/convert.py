@@ -7,20 +7,19 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated, Any
 
-import numpy as np
 import typer
 from rich.markup import escape
 
 from zesty_otter import audit, formats, steps, targets
 from zesty_otter.audit.arrival import Arrival
-from zesty_otter.audit.survey import triangles_in_words
+from zesty_otter.audit.surveying import triangles_in_words
 from zesty_otter.cli import console
 from zesty_otter.cli.console import format_bytes, format_size, results
 from zesty_otter.cli.survey import unit_table
 from zesty_otter.errors import UnknownUnitError, UsageError
 from zesty_otter.formats.files import save
 from zesty_otter.jobs.delivery import deliver
-from zesty_otter.jobs.plan import frame_in
+from zesty_otter.jobs.framing import frame_in
 from zesty_otter.jobs.split import Piece, levels_apart
 from zesty_otter.model import Frame, Node, Note, Renamed, Scene
 
@@ -170,7 +169,9 @@ def command(
         _say_unit_is_needed(source, unit, axes, json=json)
         return UnknownUnitError.exit_status
     if names_table is not None:
-        save({names_table.name: [steps.names.table_text(scene.renamed).encode()]}, names_table, inputs=[source])
+        from zesty_otter.steps.names import table_text
+
+        save({names_table.name: [table_text(scene.renamed).encode()]}, names_table, inputs=[source])
     if json:
         console.print_json(
             {
@@ -338,7 +339,7 @@ def _triangles(scene: Scene, total: int) -> str:
 def _slots(scene: Scene) -> str:
     """How many slots what is seen near by uses, and the materials in them."""
     meshes = [node.drawn for node in _seen(scene) if node.drawn is not None]
-    used = [mesh.slots[number] for mesh in meshes for number in np.unique(mesh.slot_of_face)]
+    used = [mesh.slots[number] for mesh in meshes for number in mesh.used_slots]
     names = ", ".join(dict.fromkeys(material.name for material in used if material is not None))
     return f"{len(used):,} of {names}" if names else f"{len(used):,}, without material"
 

@@ -18,7 +18,7 @@ from zesty_otter.cli.console import format_size, messages, results
 from zesty_otter.cli.steps import setting_line
 from zesty_otter.errors import UsageError
 from zesty_otter.jobs import AssetResult, Event, JobResult, load, plan, run_job, schema
-from zesty_otter.jobs.plan import PlannedOutput, Task
+from zesty_otter.jobs.planning import PlannedOutput, Task
 from zesty_otter.model import count_of
 from zesty_otter.steps import Step
 

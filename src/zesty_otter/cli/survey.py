@@ -10,7 +10,7 @@ from rich.markup import escape
 
 from zesty_otter import audit, formats, steps
 from zesty_otter.audit.sizes import SizeGuess
-from zesty_otter.audit.survey import FaceCounts, Survey
+from zesty_otter.audit.surveying import FaceCounts, Survey
 from zesty_otter.cli import console
 from zesty_otter.cli.console import format_size, results
 from zesty_otter.errors import InputError

@@ -11,7 +11,6 @@ from numpy.typing import NDArray
 from zesty_otter.formats import _digits as digits
 from zesty_otter.formats import _numbers as numbers
 
-
 BUFFER = 1 << 22
 
 

@@ -11,7 +11,6 @@ from numpy.typing import NDArray
 
 from zesty_otter.geometry import _raster as loops
 
-
 _FINE = 4  # places to each side of a pixel that are looked at
 
 

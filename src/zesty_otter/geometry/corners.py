@@ -11,7 +11,6 @@ from numpy.typing import NDArray
 from zesty_otter.geometry import _corners as loops
 
 
-
 def join_points(points: NDArray[np.float64], *_: Any) -> NDArray[np.int32]:
     """The first point at each point's exact position.
 

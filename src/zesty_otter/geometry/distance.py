@@ -13,7 +13,6 @@ from zesty_otter.geometry import _rays as rays
 from zesty_otter.geometry.order import along_curve
 
 
-
 class Surface:
     """Triangles in a tree of boxes, to be asked for the nearest.
 

@@ -11,7 +11,6 @@ from zesty_otter.geometry.normals import face_areas_and_normals
 from zesty_otter.geometry.topology import Topology
 
 
-
 def merge_flat(
     points: NDArray[np.float64],
     face_start: NDArray[np.int32],

@@ -14,7 +14,6 @@ from zesty_otter.geometry.hulls import Hull
 from zesty_otter.geometry.normals import face_areas_and_normals
 from zesty_otter.geometry.solid import Solid
 
-
 _SIDES = 4000  # places to look at on the sides and within collision
 
 

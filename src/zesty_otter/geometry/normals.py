@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.geometry import _corners as corner_loops
-from zesty_otter.geometry import _topology as edge_loops
 from zesty_otter.geometry import _normals as loops
+from zesty_otter.geometry import _topology as edge_loops
 
 if TYPE_CHECKING:
     from zesty_otter.geometry.topology import Topology

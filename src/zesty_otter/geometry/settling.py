@@ -7,7 +7,6 @@ from numpy.typing import NDArray
 
 from zesty_otter.geometry import _settle as loops
 
-
 _ROUNDS, _MOST = 4, 500  # how often the worst places are mended, and how many of them
 _WORST = 0.8  # distances beyond this share of the largest are mended
 _SUSPECT = 0.4  # triangles by points with less than this share of it are not looked at

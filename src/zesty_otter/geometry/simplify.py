@@ -14,7 +14,6 @@ from zesty_otter.geometry.corners import join_points, split_vertices
 from zesty_otter.geometry.order import along_curve
 from zesty_otter.geometry.settling import Neighbourhood, settled
 
-
 _VALENCE = 24
 _TRIES = 1 << 16
 _BORDER, _SEAM = 10.0, 3.0

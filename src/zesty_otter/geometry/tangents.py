@@ -10,7 +10,6 @@ from zesty_otter.geometry.corners import join_points, split_vertices
 from zesty_otter.geometry.topology import topology
 
 
-
 def tangents(
     points: NDArray[np.float64],
     corner_point: NDArray[np.int32],

@@ -15,7 +15,6 @@ from zesty_otter.geometry import _topology as loops
 from zesty_otter.geometry.corners import join_points
 from zesty_otter.geometry.normals import face_areas_and_normals
 
-
 Ints = NDArray[np.int32]
 
 

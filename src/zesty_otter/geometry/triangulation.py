@@ -7,7 +7,6 @@ from numpy.typing import NDArray
 
 from zesty_otter.geometry import _triangulation as loops
 
-
 DIAGONALS = ("shortest-diagonal", "best-angle", "fixed")  # in the order of the kernel's rules
 """Rules that choose among the diagonals that lie inside a face."""
 

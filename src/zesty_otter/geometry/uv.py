@@ -9,7 +9,6 @@ from numpy.typing import NDArray
 
 from zesty_otter.geometry import _uv as loops
 
-
 _PIXELS = 2048
 
 

@@ -1,9 +1,24 @@
 """Jobs: these sources, these steps, these outputs, again and again."""
 
-from zesty_otter.jobs.job_file import Job, LayOut, Output, Source, load, schema
-from zesty_otter.jobs.plan import Plan, Task, plan
-from zesty_otter.jobs.record import Delivered
-from zesty_otter.jobs.run import AssetResult, Event, JobResult, run_job
+from typing import TYPE_CHECKING
+
+from zesty_otter._lazy import homes_of, loaded_when_asked
+
+if TYPE_CHECKING:
+    from zesty_otter.jobs.job_file import Job, LayOut, Output, Source, load, schema
+    from zesty_otter.jobs.planning import Plan, Task, plan
+    from zesty_otter.jobs.record import Delivered
+    from zesty_otter.jobs.run import AssetResult, Event, JobResult, run_job
+
+__getattr__ = loaded_when_asked(
+    __name__,
+    homes_of(
+        job_file="Job LayOut Output Source load schema",
+        planning="Plan Task plan",
+        record="Delivered",
+        run="AssetResult Event JobResult run_job",
+    ),
+)
 
 __all__ = [
     "AssetResult",

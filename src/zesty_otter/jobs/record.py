@@ -18,7 +18,7 @@ from typing import Any
 from zesty_otter import __version__
 from zesty_otter.audit.facts import FileFacts
 from zesty_otter.formats.files import save
-from zesty_otter.jobs.plan import Task
+from zesty_otter.jobs.planning import Task
 from zesty_otter.jobs.work import Made, hash_of
 from zesty_otter.steps import Step
 

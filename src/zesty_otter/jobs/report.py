@@ -11,7 +11,7 @@ from zesty_otter import formats
 from zesty_otter.audit.comparison import compare
 from zesty_otter.errors import ZestyOtterError
 from zesty_otter.formats.files import save
-from zesty_otter.jobs.plan import Task
+from zesty_otter.jobs.planning import Task
 from zesty_otter.model import Scene, count_of
 
 if TYPE_CHECKING:

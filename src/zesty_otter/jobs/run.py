@@ -27,7 +27,7 @@ from zesty_otter.jobs import job_file, record, report
 from zesty_otter.jobs.delivery import deliver
 from zesty_otter.jobs.job_file import Job
 from zesty_otter.jobs.lay_out import in_rows
-from zesty_otter.jobs.plan import Plan, Task, clash, plan
+from zesty_otter.jobs.planning import Plan, Task, clash, plan
 from zesty_otter.jobs.record import Delivered, Record
 from zesty_otter.jobs.work import Done, Made, hash_of, only_planned, work
 from zesty_otter.model import Note

@@ -8,7 +8,6 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from zesty_otter.model import Node, Placed, Scene
-from zesty_otter.steps import Join
 from zesty_otter.steps.assets import TEMPLATES, assets_of, level_of
 from zesty_otter.steps.words import chosen
 from zesty_otter.targets import Target
@@ -100,6 +99,8 @@ def levels_apart(piece: Piece, target: Target) -> list[Piece]:
 
 def joined(piece: Piece, how: str) -> Piece:
     """The piece with its visible meshes as one."""
+    from zesty_otter.steps import Join
+
     step = Join(name=piece.name, at="origin" if how == "scene" else "parent")
     return replace(piece, scene=step.apply(piece.scene))
 

@@ -17,7 +17,7 @@ from zesty_otter.formats import format_of
 from zesty_otter.formats.files import inputs_of
 from zesty_otter.jobs.assemble import ReadPart, assembled
 from zesty_otter.jobs.delivery import stage
-from zesty_otter.jobs.plan import Part, PlannedOutput, Task
+from zesty_otter.jobs.planning import Part, PlannedOutput, Task
 from zesty_otter.jobs.split import Piece, at_origin, has_mesh, joined, levels_apart, split
 from zesty_otter.model import Note, Scene, count_of
 from zesty_otter.steps import Divide, Reframe, Roles, apply

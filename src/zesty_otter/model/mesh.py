@@ -165,6 +165,11 @@ class Mesh:
         return np.zeros(self.face_count, np.int32) if self.face_slot is None else self.face_slot
 
     @property
+    def used_slots(self) -> tuple[int, ...]:
+        """The slots that faces have, lowest first."""
+        return tuple(np.flatnonzero(np.bincount(self.slot_of_face)).tolist())
+
+    @property
     def point_used(self) -> NDArray[np.bool_]:
         """(P,) whether a face uses the point."""
         return self.cached(_point_used)

@@ -15,7 +15,7 @@ from PIL import Image
 
 from zesty_otter.audit.findings import Finding
 from zesty_otter.audit.footing import CollisionFacts
-from zesty_otter.audit.survey import Survey, survey
+from zesty_otter.audit.surveying import Survey, survey
 from zesty_otter.model import Scene, count_of, format_length
 from zesty_otter.pictures.palette import INK, PAPER, PLUM, REED, RIVER
 from zesty_otter.pictures.view import Look, picture

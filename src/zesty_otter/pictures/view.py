@@ -12,8 +12,8 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image, ImageDraw, ImageFont
 
-from zesty_otter.geometry import _raster as loops
 from zesty_otter.audit.footing import footing_of
+from zesty_otter.geometry import _raster as loops
 from zesty_otter.geometry.footing import Footing
 from zesty_otter.geometry.topology import topology
 from zesty_otter.geometry.triangulation import triangulate
@@ -23,7 +23,6 @@ from zesty_otter.pictures.palette import CLAY, FAINT, INK, LAMP, PAPER, PLUM, RE
 from zesty_otter.pixels import ImageError
 from zesty_otter.shading import painted, with_all_normals
 from zesty_otter.steps import Roles
-
 
 STYLES = ("shaded", "wire", "both", "normals", "uv", "collision", "footing")
 """How a picture can be drawn."""

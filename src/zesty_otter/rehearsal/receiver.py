@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from zesty_otter import formats
 from zesty_otter.audit.footing import CollisionFacts, collision_facts
-from zesty_otter.audit.survey import leftover
+from zesty_otter.audit.surveying import leftover
 from zesty_otter.geometry.corners import split_vertices
 from zesty_otter.geometry.triangulation import triangulate
 from zesty_otter.model import Frame, Mesh, Node, Placed, Scatter, Scene
@@ -165,7 +165,7 @@ def _draws(placed: Placed) -> int:
         return 0
     # Copies of a scatter are drawn at once.
     assert isinstance(placed.node.content, Mesh | Scatter)
-    return len(np.unique(mesh.slot_of_face))
+    return len(mesh.used_slots)
 
 
 def _in_memory(mesh: Mesh) -> tuple[int, int]:

@@ -2,63 +2,124 @@
 
 import re
 import tomllib
+from collections.abc import Iterator, MutableMapping
+from typing import TYPE_CHECKING
 
+from zesty_otter._lazy import homes_of, loaded_when_asked
 from zesty_otter.errors import UsageError, closest
-from zesty_otter.steps.assets import Roles
-from zesty_otter.steps.bake import BakeTransforms
 from zesty_otter.steps.base import Length, Step, apply
-from zesty_otter.steps.bounds import Bounds
-from zesty_otter.steps.card import Card
-from zesty_otter.steps.cleanup import CleanUp, Weld
-from zesty_otter.steps.collision import Collision
-from zesty_otter.steps.instances import Expand, Gather
-from zesty_otter.steps.joining import Divide, Join
-from zesty_otter.steps.levels import LevelFacts, Levels, level_facts
-from zesty_otter.steps.lighter import Lighten
-from zesty_otter.steps.materials import Materials
-from zesty_otter.steps.names import Names
-from zesty_otter.steps.pivot import Pivot
-from zesty_otter.steps.polygons import MergeFlat, Triangulate
-from zesty_otter.steps.reframe import Reframe
-from zesty_otter.steps.scale import Scale
-from zesty_otter.steps.selection import Select
-from zesty_otter.steps.shadow import Shadow
-from zesty_otter.steps.smoothing import Normals, Tangents
-from zesty_otter.steps.textures import Textures
-from zesty_otter.steps.uvs import UvSets
-from zesty_otter.steps.words import Words
 
-STEPS: dict[str, type[Step]] = {
-    step.slug: step
-    for step in (
-        Roles,
-        Select,
-        Reframe,
-        Scale,
-        BakeTransforms,
-        Weld,
-        CleanUp,
-        MergeFlat,
-        Normals,
-        UvSets,
-        Materials,
-        Textures,
-        Gather,
-        Expand,
-        Join,
-        Divide,
-        Pivot,
-        Lighten,
-        Levels,
-        Card,
-        Collision,
-        Shadow,
-        Bounds,
-        Names,
-        Triangulate,
-        Tangents,
-    )
+if TYPE_CHECKING:
+    from zesty_otter.steps.assets import Roles
+    from zesty_otter.steps.bake import BakeTransforms
+    from zesty_otter.steps.bounds import Bounds
+    from zesty_otter.steps.card import Card
+    from zesty_otter.steps.cleanup import CleanUp, Weld
+    from zesty_otter.steps.collision import Collision
+    from zesty_otter.steps.instances import Expand, Gather
+    from zesty_otter.steps.joining import Divide, Join
+    from zesty_otter.steps.levels import Levels
+    from zesty_otter.steps.lighter import Lighten
+    from zesty_otter.steps.materials import Materials
+    from zesty_otter.steps.measures import LevelFacts, level_facts
+    from zesty_otter.steps.names import Names
+    from zesty_otter.steps.pivot import Pivot
+    from zesty_otter.steps.polygons import MergeFlat, Triangulate
+    from zesty_otter.steps.reframe import Reframe
+    from zesty_otter.steps.scale import Scale
+    from zesty_otter.steps.selection import Select
+    from zesty_otter.steps.shadow import Shadow
+    from zesty_otter.steps.smoothing import Normals, Tangents
+    from zesty_otter.steps.textures import Textures
+    from zesty_otter.steps.uvs import UvSets
+    from zesty_otter.steps.words import Words
+
+__getattr__ = loaded_when_asked(
+    __name__,
+    homes_of(
+        assets="Roles",
+        bake="BakeTransforms",
+        bounds="Bounds",
+        card="Card",
+        cleanup="CleanUp Weld",
+        collision="Collision",
+        instances="Expand Gather",
+        joining="Divide Join",
+        levels="Levels",
+        measures="LevelFacts level_facts",
+        lighter="Lighten",
+        materials="Materials",
+        names="Names",
+        pivot="Pivot",
+        polygons="MergeFlat Triangulate",
+        reframe="Reframe",
+        scale="Scale",
+        selection="Select",
+        shadow="Shadow",
+        smoothing="Normals Tangents",
+        textures="Textures",
+        uvs="UvSets",
+        words="Words",
+    ),
+)
+
+_OWN = {
+    "roles": "Roles",
+    "select": "Select",
+    "reframe": "Reframe",
+    "scale": "Scale",
+    "bake": "BakeTransforms",
+    "weld": "Weld",
+    "clean-up": "CleanUp",
+    "merge-flat": "MergeFlat",
+    "normals": "Normals",
+    "uv-sets": "UvSets",
+    "materials": "Materials",
+    "textures": "Textures",
+    "gather": "Gather",
+    "expand": "Expand",
+    "join": "Join",
+    "divide": "Divide",
+    "pivot": "Pivot",
+    "lighten": "Lighten",
+    "levels": "Levels",
+    "card": "Card",
+    "collision": "Collision",
+    "shadow": "Shadow",
+    "bounds": "Bounds",
+    "names": "Names",
+    "triangulate": "Triangulate",
+    "tangents": "Tangents",
 }
+
+
+class _Steps(MutableMapping[str, type[Step]]):
+    """Steps by their words; one of ours is loaded when it is asked for."""
+
+    def __init__(self) -> None:
+        self._added: dict[str, type[Step]] = {}
+
+    def __getitem__(self, slug: str) -> type[Step]:
+        if slug in self._added:
+            return self._added[slug]
+        step: type[Step] = __getattr__(_OWN[slug])
+        return step
+
+    def __setitem__(self, slug: str, step: type[Step]) -> None:
+        self._added[slug] = step
+
+    def __delitem__(self, slug: str) -> None:
+        del self._added[slug]
+
+    def __iter__(self) -> Iterator[str]:
+        yield from _OWN
+        yield from self._added
+
+    def __len__(self) -> int:
+        return len(_OWN) + len(self._added)
+
+
+STEPS: MutableMapping[str, type[Step]] = _Steps()
 """Every step by its word in commands and job files, in the order in which they are usually taken."""
 
 
@@ -75,8 +136,7 @@ def register(step: type[Step]) -> type[Step]:
     ...     def change(self, scene):
     ...         return scene
     """
-    known = STEPS.get(step.slug)
-    if known is not None and known.__module__.startswith("zesty_otter."):
+    if step.slug in _OWN:
         raise UsageError(f"there is a step '{step.slug}' already.", remedy="Give yours another slug.")
     STEPS[step.slug] = step
     return step

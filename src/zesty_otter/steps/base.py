@@ -39,7 +39,7 @@ class Step(BaseModel):
     `change`; users call `apply`. ``whole_scene`` says that it makes no sense for a part of a scene.
     """
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
     slug: ClassVar[str]
     example: ClassVar[dict[str, Any]] = {}

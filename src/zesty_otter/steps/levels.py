@@ -92,25 +92,6 @@ def distance_of(length: float, pixel_error: float, picture_height: int, field_of
     return length * picture_height / (2 * math.tan(math.radians(field_of_view) / 2) * pixel_error)
 
 
-@dataclass(frozen=True)
-class LevelFacts:
-    """One level as measured: lengths in metres, angles in degrees; None for what a file did not keep."""
-
-    asset: str
-    level: int
-    node: str
-    triangles: int
-    deviation: float | None
-    deviation_95: float | None
-    deviation_mean: float | None
-    normal_deviation: float | None
-    texture_slide: float | None
-    border_drift: float | None
-    seam_drift: float | None
-    distance: float | None
-    screen_height: float | None
-
-
 class Levels(Step):
     """Give every visible mesh a chain of lighter versions, and measure each.
 
@@ -339,24 +320,3 @@ class _Chain:
         if low < 0:
             return self.mesh, self.measured(self.mesh)
         return tries[low], measured[low]
-
-
-def level_facts(scene: Scene) -> tuple[LevelFacts, ...]:
-    """The levels of a scene, with what is known of them, in the order of the tree."""
-    found = []
-    for placed in scene.walk():
-        node = placed.node
-        if node.role != "level" or node.drawn is None:
-            continue
-
-        def number(key: str, of: Mapping[str, Any] = node.properties) -> float | None:
-            value = of.get(key)
-            return float(value) if isinstance(value, int | float) and math.isfinite(value) else None
-
-        measures = (
-            "deviation", "deviation_95", "deviation_mean", "normal_deviation", "texture_slide", "border_drift",
-            "seam_drift", "distance", "screen_height",
-        )  # fmt: skip
-        about = str(node.properties.get("asset", node.name)), int(number("level") or 0), node.name
-        found.append(LevelFacts(*about, node.drawn.triangle_count, *(number(key) for key in measures)))
-    return tuple(found)

@@ -410,7 +410,7 @@ class _Writer:
 
     def _instance(self, mesh: Mesh) -> None:
         xml = self.xml
-        used = [slot for slot in np.unique(mesh.slot_of_face).tolist() if mesh.slots[slot] is not None]
+        used = [slot for slot in mesh.used_slots if mesh.slots[slot] is not None]
         if not used:
             xml.leaf("instance_geometry", url=f"#{self.meshes[id(mesh)]}")
             return

@@ -14,13 +14,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.obj import _print as loops
 from zesty_otter.formats.bare import nothing_to_write
 from zesty_otter.formats.files import Buffer, Encoded
+from zesty_otter.formats.obj import _print as loops
 from zesty_otter.formats.obj.library import Library
 from zesty_otter.formats.text import BUFFER, number_lines
 from zesty_otter.model import Mesh, Note, Placed, Scene, format_unit, transformed
-
 
 _MOST_SETS = 62  # as many bits as fit beside the sign
 

@@ -15,14 +15,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.ply import _rows as loops
 from zesty_otter.errors import InputError
 from zesty_otter.formats.bare import finite_rows
 from zesty_otter.formats.files import find_beside, load
+from zesty_otter.formats.ply import _rows as loops
 from zesty_otter.formats.strips import triangles_of_strips
 from zesty_otter.formats.text import NotNumbersError, numbers_in
 from zesty_otter.model import Frame, Layer, Material, Mesh, Node, Note, Scene, Texture, TextureUse, count_of
-
 
 _TYPES = {
     "char": "i1", "int8": "i1", "uchar": "u1", "uint8": "u1", "short": "i2", "int16": "i2", "ushort": "u2",

@@ -14,13 +14,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.stl import _scan as scan
 from zesty_otter.errors import InputError
 from zesty_otter.formats.bare import finite_rows
 from zesty_otter.formats.files import load
+from zesty_otter.formats.stl import _scan as scan
 from zesty_otter.geometry.corners import join_points
 from zesty_otter.model import Frame, Layer, Mesh, Node, Note, Scene, compact, count_of
-
 
 _HEAD = 84
 _BLOCK = 2048  # facets whose corners are joined among themselves before all others

@@ -303,7 +303,7 @@ class _Writer:
         self._line('uniform token subdivisionScheme = "none"')
         for name, layer in _named_layers(mesh):
             self._layer(mesh, name, layer)
-        used = np.unique(mesh.slot_of_face).tolist()
+        used = mesh.used_slots
         if len(used) == 1 and mesh.slots[used[0]] is not None:
             self._line(f"rel material:binding = <{self._material_path(mesh.slots[used[0]])}>")
         elif len(used) > 1:

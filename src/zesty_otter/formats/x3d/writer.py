@@ -159,7 +159,7 @@ class _Writer:
             self._lost(f"mesh '{mesh.name}': X3D shares one index among UV sets; the first is written")
         if any(slot is None for slot in mesh.slots) and any(slot is not None for slot in mesh.slots):
             self._lost(f"mesh '{mesh.name}': faces without a material become a shape of their own")
-        for number in np.unique(mesh.slot_of_face).tolist():
+        for number in mesh.used_slots:
             part = whole if len(mesh.slots) == 1 else whole.take_faces(mesh.slot_of_face == number)
             known = self.ids.new(f"{owner}-shape{number or ''}")
             made.append(known)

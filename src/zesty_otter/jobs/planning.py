@@ -13,8 +13,9 @@ from pathlib import Path
 from zesty_otter import steps, targets
 from zesty_otter.errors import InputError, UsageError, ZestyOtterError, closest
 from zesty_otter.formats import FORMATS, Format, format_named, read
+from zesty_otter.jobs.framing import frame_in
 from zesty_otter.jobs.job_file import Job, LayOut, Output, Source
-from zesty_otter.model import Frame, Scene, format_unit
+from zesty_otter.model import Frame, Scene
 from zesty_otter.steps import Step
 from zesty_otter.steps.assets import TEMPLATES, match_template
 from zesty_otter.targets import Target
@@ -164,27 +165,17 @@ def filled(template: str, tokens: Mapping[str, str]) -> str:
     return re.sub(r"\{([^{}]*)\}", fill, template)
 
 
-def frame_in(kind: Format, space: Frame | None, axes: str | None, unit: str | float | None) -> Frame:
-    """The frame to write a format in: the format's own where it has only one.
-
-    Raises
-    ------
-    UsageError
-        When another is asked for and the format has only one.
-    """
-    fixed = kind.frame
-    asked = space or fixed
-    asked = Frame(axes or asked.axes, asked.unit if unit is None else unit)
-    if fixed.unit is not None and asked != fixed and (axes or unit):
-        raise UsageError(
-            f"a {kind.suffixes[0]} file is always in {format_unit(fixed.unit)} with axes '{' '.join(fixed.axes)}'.",
-            remedy="Leave unit and axes of the output out; whatever reads the file turns it into its own frame.",
-        )
-    return fixed if fixed.unit is not None else asked
-
-
 _READABLE = frozenset(suffix for one in FORMATS if one.reader for suffix in one.suffixes)
-_safe = functools.lru_cache(4096)(steps.Names().safe)
+
+
+@functools.lru_cache(4096)
+def _safe(name: str) -> str:
+    return _names().safe(name)
+
+
+@functools.cache
+def _names() -> steps.Names:
+    return steps.Names()
 
 
 def _planned_outputs(job: Job) -> Iterator[PlannedOutput]:

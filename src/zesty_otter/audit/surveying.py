@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from zesty_otter.audit.footing import CollisionFacts, collision_facts
 from zesty_otter.audit.sizes import SizeGuess, size_guesses
 from zesty_otter.model import Mesh, Node, Note, Placed, Scatter, Scene, Texture, content_bounds, is_default_name
-from zesty_otter.steps.levels import LevelFacts, level_facts
+from zesty_otter.steps.measures import LevelFacts, level_facts
 
 
 @dataclass(frozen=True)

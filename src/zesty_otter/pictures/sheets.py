@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from PIL import Image, ImageDraw
 
-from zesty_otter.audit.survey import survey
+from zesty_otter.audit.surveying import survey
 from zesty_otter.model import Placed, Scene, count_of, format_length
 from zesty_otter.pictures.palette import FAINT, INK, LAMP, PAPER, PLUM, rgb
 from zesty_otter.pictures.view import Look, font, picture

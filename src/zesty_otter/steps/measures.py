@@ -1,0 +1,50 @@
+"""What is known of levels of detail, as their nodes carry it."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from zesty_otter.model import Scene
+
+
+@dataclass(frozen=True)
+class LevelFacts:
+    """One level as measured: lengths in metres, angles in degrees; None for what a file did not keep."""
+
+    asset: str
+    level: int
+    node: str
+    triangles: int
+    deviation: float | None
+    deviation_95: float | None
+    deviation_mean: float | None
+    normal_deviation: float | None
+    texture_slide: float | None
+    border_drift: float | None
+    seam_drift: float | None
+    distance: float | None
+    screen_height: float | None
+
+
+def level_facts(scene: Scene) -> tuple[LevelFacts, ...]:
+    """The levels of a scene, with what is known of them, in the order of the tree."""
+    found = []
+    for placed in scene.walk():
+        node = placed.node
+        if node.role != "level" or node.drawn is None:
+            continue
+
+        def number(key: str, of: Mapping[str, Any] = node.properties) -> float | None:
+            value = of.get(key)
+            return float(value) if isinstance(value, int | float) and math.isfinite(value) else None
+
+        measures = (
+            "deviation", "deviation_95", "deviation_mean", "normal_deviation", "texture_slide", "border_drift",
+            "seam_drift", "distance", "screen_height",
+        )  # fmt: skip
+        about = str(node.properties.get("asset", node.name)), int(number("level") or 0), node.name
+        found.append(LevelFacts(*about, node.drawn.triangle_count, *(number(key) for key in measures)))
+    return tuple(found)
