@@ -1,7 +1,7 @@
 """Nearest triangles, found in a tree of boxes by compiled code."""
 
 from libc.math cimport INFINITY, sqrt
-from libc.stdint cimport int64_t
+from libc.stdint cimport int64_t, uint8_t
 from zesty_otter.geometry._primitives cimport nearest_in_triangle
 
 cpdef enum:
@@ -98,3 +98,38 @@ cpdef void nearest(
                     size += 1
             distance[i] = sqrt(best)
             shares[i, 0], shares[i, 1] = s, t
+
+
+cpdef void find_far(
+    const double[:, ::1] places, double limit, const double[:, ::1] corners, const double[:, ::1] boxes, int64_t leaves,
+    int64_t[::1] stack, uint8_t[::1] far
+) noexcept:
+    """Whether each place is farther from every triangle than a limit; one near triangle ends the search for it."""
+    cdef double bound = limit * limit, left, right, x, y, z
+    cdef int64_t guess = 0, i, k, n, size
+    cdef bint near
+    with nogil:
+        for i in range(len(places)):
+            x, y, z = places[i, 0], places[i, 1], places[i, 2]
+            # What was near to the place before mostly is near to this one.
+            near = _to_triangle(corners, guess, x, y, z)[0] <= bound
+            stack[0] = 1
+            size = 1
+            while size > 0 and not near:
+                size -= 1
+                n = stack[size]
+                if n >= leaves:
+                    for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
+                        if _to_triangle(corners, k, x, y, z)[0] <= bound:
+                            near, guess = True, k
+                            break
+                    continue
+                left, right = _to_box(boxes, 2 * n, x, y, z), _to_box(boxes, 2 * n + 1, x, y, z)
+                # The nearer one is looked at first.
+                if max(left, right) <= bound:
+                    stack[size] = 2 * n + 1 if left <= right else 2 * n
+                    size += 1
+                if min(left, right) <= bound:
+                    stack[size] = 2 * n if left <= right else 2 * n + 1
+                    size += 1
+            far[i] = not near

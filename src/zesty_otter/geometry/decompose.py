@@ -12,10 +12,10 @@ from numpy.typing import NDArray
 
 from zesty_otter.geometry.corners import join_points
 from zesty_otter.geometry.distance import Surface, areas, even_directions
-from zesty_otter.geometry.hulls import Hull, around_with_corners, convex_hull, tidied
+from zesty_otter.geometry.hulls import Hull, around_with_corners, convex_hull, hull_triangles, tidied
 from zesty_otter.geometry.normals import face_areas_and_normals
 from zesty_otter.geometry.simplify import simplify
-from zesty_otter.geometry.solid import Solid, misfit
+from zesty_otter.geometry.solid import Solid, fits, misfit
 from zesty_otter.geometry.topology import topology
 
 Ints = NDArray[np.int32]
@@ -51,6 +51,7 @@ def decompose(
     most_parts: int = 32,
     most_corners: int = 64,
     thickness: float | None = None,
+    must_fit: bool = False,
     progress: Callable[[float], None] | None = None,
 ) -> Decomposed:
     """Convex parts that together hold a mesh, and are nowhere farther from it than a tolerance.
@@ -71,6 +72,8 @@ def decompose(
         Of all, and of each; what does not fit so many gets merged, and is rounded outward.
     thickness : float, optional
         Of parts of flat sheets; a quarter of the tolerance when absent.
+    must_fit : bool
+        Look no further once some part will not fit; there are no parts then.
     progress : callable, optional
         Called with the share that is done.
 
@@ -84,12 +87,14 @@ def decompose(
     size = float(np.ptp(points[triangles.ravel()], axis=0).max()) or 1.0
     # In a space of size one about the origin, and with half the tolerance, so that an opening that is narrowed from
     # both sides loses no more than all of it.
-    work = _Work((points - low) / size, triangles, tolerance / size / 2, most_parts, progress)
+    work = _Work((points - low) / size, triangles, tolerance / size / 2, most_parts, must_fit, progress)
     thick = (tolerance / 4 if thickness is None else thickness) / size
     # What is round comes apart in fewer parts when it is halved again and again, what has edges mostly when cut along
     # them, but not always.
     work.halving = not work.crisp
     found = work.run(thick)
+    if not found or (must_fit and len(found) > most_parts):
+        return Decomposed((), np.inf)
     if work.crisp and len(found) > _SIMPLE and not work.overfull:
         work.halving = not work.halving
         other = work.run(thick, _MORE * len(found))
@@ -134,9 +139,10 @@ class _Work:
         triangles: NDArray[np.int32],
         tolerance: float,
         most_parts: int,
+        must_fit: bool,
         progress: Callable[[float], None] | None,
     ) -> None:
-        self.tolerance, self.most_parts, self.progress = tolerance, most_parts, progress
+        self.tolerance, self.most_parts, self.must_fit, self.progress = tolerance, most_parts, must_fit, progress
         self.halving = self.overfull = False
         self.solid = Solid(points, triangles)
         self.cut_solid = self.solid
@@ -199,15 +205,15 @@ class _Work:
         def take(piece: _Piece) -> None:
             nonlocal count
             hull = convex_hull(piece.points, thickness)
-            gap = self._misfit(hull)
-            if gap <= self.tolerance:
+            if fits(self.cut_solid, hull, self.tolerance):
                 done.append(hull)
                 return
             count += 1
+            gap = self.tolerance if self.must_fit else self._misfit(hull)
             heapq.heappush(waiting, (-gap * float(np.ptp(piece.points, axis=0).max()), count, piece, hull))
 
         hull = convex_hull(self.whole.points[np.unique(self.whole.triangles)], thickness)
-        if self._misfit(hull) <= self.tolerance:
+        if fits(self.cut_solid, hull, self.tolerance):
             return [hull]
         for piece in _bundled(self._components(self.whole)):
             take(piece)
@@ -217,7 +223,7 @@ class _Work:
                 self.progress(min(len(done) / (len(done) + len(waiting) + 1), 1.0) * 0.8)
             full = len(done) + len(waiting) >= limit
             self.overfull = self.overfull or full
-            if full and most is not None:
+            if full and (most is not None or self.must_fit):
                 return []
             sides = None if full else self._best_cut(piece, hull)
             if sides is None:
@@ -307,17 +313,14 @@ class _Work:
             sides = _cut(piece, planes[n], self.normals)
             if not all(len(side.triangles) for side in sides):
                 continue
-            fits = 0.0
+            fitting = 0.0
             for side in () if self.halving else sides:
-                if (
-                    misfit(self.cut_solid, convex_hull(side.points), self.tolerance, 300, self.tolerance)
-                    <= self.tolerance
-                ):
-                    fits += areas(side.points, side.triangles).sum() / whole
+                if fits(self.cut_solid, convex_hull(side.points), self.tolerance, 300):
+                    fitting += areas(side.points, side.triangles).sum() / whole
             if self.halving:
                 bonus = _HALVED * min(areas(side.points, side.triangles).sum() for side in sides) / whole
             else:
-                bonus = _FINISHED * fits
+                bonus = _FINISHED * fitting
             if saved + bonus > best + 1e-6:
                 best, best_sides = saved + bonus, sides
         return best, best_sides
@@ -391,7 +394,7 @@ class _Work:
             if added > 2 * self.tolerance * (one.area + other.area) and len(alive) > _ALL_PAIRS:
                 continue
             hull = convex_hull(np.concatenate([one.points, other.points]), thickness)
-            if self._misfit(hull) > self.tolerance:
+            if not fits(self.cut_solid, hull, self.tolerance):
                 continue
             del alive[i], alive[j]
             alive[number] = hull
@@ -477,13 +480,13 @@ def _across(points: NDArray[np.float64]) -> list[NDArray[np.float64]]:
 
 def _volume(points: NDArray[np.float64]) -> tuple[float, float]:
     """Volume and area of the hull of points, by their outermost ones when they are many."""
-    from scipy.spatial import ConvexHull, QhullError
-
     if len(points) > _OUTLINE:
         points = points[np.unique(np.argmax(_SPREAD @ points.T, axis=1))]
+    from scipy.spatial import ConvexHull, QhullError
+
     if len(points) > 4:
         try:
-            hull = ConvexHull(points)
+            hull = hull_triangles(points)
         except (QhullError, ValueError):
             pass
         else:

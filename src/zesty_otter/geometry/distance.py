@@ -71,6 +71,21 @@ class Surface:
         shares = np.column_stack([1.0 - shares.sum(axis=1), shares])
         return distance[back], np.where(triangle < 0, -1, self._order[triangle])[back], shares[back]
 
+    def farther_than(self, places: NDArray[np.float64], limit: float) -> NDArray[np.bool_]:
+        """(N,) whether places are farther from the surface than a limit: quicker than measuring how far.
+
+        Parameters
+        ----------
+        places : (N, 3) float64
+            Those that follow each other should be near each other.
+        limit : float
+        """
+        far = np.empty(len(places), bool)
+        loops.find_far(
+            np.ascontiguousarray(places), limit, self._corners, self._boxes, self._leaves, np.empty(256, np.int64), far
+        )
+        return far
+
     def surrounds(self, places: NDArray[np.float64], rays_of_each: int = 3) -> NDArray[np.bool_]:
         """(N,) whether the surface, which has to face outward, goes all round each place.
 

@@ -9,9 +9,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from zesty_otter.geometry import _hulls
+
 Ints = NDArray[np.int32]
 
 _SAME = 1e-9  # of the size, below which points are one
+_FEW = 400  # points, up to which hulls are made here
+_SLACK = 1e-10  # of the size: what lies less in front of a face is on it
 _HAIR = 1e-6  # of the size: files with 32-bit numbers tell points apart that far from each other
 
 
@@ -54,6 +58,59 @@ class Hull:
         return highest
 
 
+@dataclass(frozen=True, eq=False)
+class _Triangles:
+    """A hull as triangles: corners (T, 3), outward planes (T, 4), volume and area."""
+
+    simplices: Ints
+    equations: NDArray[np.float64]
+    volume: float
+    area: float
+
+
+def _few_points_hull(points: NDArray[np.float64]) -> _Triangles | None:
+    """The hull of some hundred points of a size of about one; None where rounding might spoil it."""
+    count = len(points)
+    if not 4 <= count <= _FEW:
+        return None
+    points = np.ascontiguousarray(points)
+    away = points - points.mean(axis=0)
+    # The outermost first: most others are inside then.
+    order = np.argsort(-np.einsum("nk,nk->n", away, away), kind="stable")
+    faces, planes = np.empty((4 * count, 3), np.int32), np.empty((4 * count, 5))
+    owner = np.full((count, count), -1, np.int32)
+    made = _hulls.hull(
+        points, order, _SLACK, faces, planes, owner, np.zeros(4 * count, np.uint8),
+        np.empty((4 * count, 2), np.int32), np.zeros(4, np.int64),
+    )  # fmt: skip
+    if made < 0:
+        return None
+    faces, planes = faces[:made], planes[:made]
+    depth = planes[:, 3] + planes[:, :3] @ points[faces[0, 0]]
+    return _Triangles(faces, planes[:, :4], float(-(planes[:, 4] * depth).sum() / 3), float(planes[:, 4].sum()))
+
+
+def hull_triangles(points: NDArray[np.float64]) -> Any:
+    """The hull of points as triangles, with their planes, volume and area.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+        Of a size of about one.
+
+    Raises
+    ------
+    scipy.spatial.QhullError
+        When they lie on a plane.
+    """
+    found = _few_points_hull(points)
+    if found is not None:
+        return found
+    from scipy.spatial import ConvexHull
+
+    return ConvexHull(points)
+
+
 def convex_hull(points: NDArray[np.float64], thickness: float = 0.0) -> Hull:
     """The convex hull of points.
 
@@ -69,8 +126,6 @@ def convex_hull(points: NDArray[np.float64], thickness: float = 0.0) -> Hull:
     ----------
     C. Barber, D. Dobkin and H. Huhdanpaa (1996), "The Quickhull algorithm for convex hulls".
     """
-    from scipy.spatial import ConvexHull, QhullError
-
     columns = np.ascontiguousarray(points.T)  # NumPy is slow at reducing along a long axis beside a short one
     low, high = columns.min(axis=1), columns.max(axis=1)
     size, centre = float((high - low).max()) or 1.0, (low + high) / 2
@@ -83,16 +138,20 @@ def convex_hull(points: NDArray[np.float64], thickness: float = 0.0) -> Hull:
         for axis in axes[flat]:
             moved = [one + sign * half * axis for one in moved for sign in (-1.0, 1.0)]
         inner = np.concatenate(moved)
-    try:
-        found = ConvexHull(inner)
-    except QhullError:
-        found = ConvexHull(inner, qhull_options="QJ")
+    found = _few_points_hull(inner)
+    if found is None:
+        from scipy.spatial import ConvexHull, QhullError
+
+        try:
+            found = ConvexHull(inner)
+        except QhullError:
+            found = ConvexHull(inner, qhull_options="QJ")
     # What lies on fewer than three planes is no corner.
     _, plane = _alike(found.equations, 7)
     pairs = np.unique(found.simplices.ravel().astype(np.int64) * len(plane) + np.repeat(plane, 3))
     corner = np.flatnonzero(np.bincount(pairs // len(plane), minlength=len(inner)) >= 3)
-    if 4 <= len(corner) < len(found.vertices):
-        again = ConvexHull(inner[corner])
+    if 4 <= len(corner) < len(np.unique(found.simplices)):
+        again = hull_triangles(inner[corner])
         if again.volume >= (1 - 1e-7) * found.volume:
             inner, found = inner[corner], again
     return _as_polygons(inner, found, centre, size)

@@ -204,6 +204,9 @@ class Collision(Step):
                 surface = self._surface(mesh.name, solid, linear, found)
                 break
             parts = self._parts(one, solid, used, linear, progress)
+            if not parts:
+                refused[one] = math.inf
+                continue
             found.shape, found.misfit = one, max(misfit(solid, hull, self.tolerance) for hull in parts)
             if shape != "auto" or found.misfit <= self.tolerance:
                 break
@@ -212,7 +215,7 @@ class Collision(Step):
         if shape == "auto" and refused:
             found.because = (
                 f"{found.why.partition(',')[0]} is the cheapest shape within {format_length(self.tolerance)};"
-                f" off by more were {', '.join(f'{name} {format_length(off)}' for name, off in refused.items())}"
+                f" {'; '.join(_refusal(name, off, self.most_parts) for name, off in refused.items())}"
             )
             nearest = min(refused, key=refused.__getitem__)
             found.instead = f"{nearest} would be {format_length(float(f'{refused[nearest]:.3g}'))} off"
@@ -237,7 +240,7 @@ class Collision(Step):
         if shape == "parts":
             return decompose(
                 solid.points, solid.triangles, self.tolerance, most_parts=self.most_parts,
-                most_corners=self.most_corners, thickness=self._thick, progress=progress,
+                most_corners=self.most_corners, thickness=self._thick, must_fit=self.shape == "auto", progress=progress,
             ).parts  # fmt: skip
         if shape == "hull":
             hull = tidied(convex_hull(used, self._thick), 1e-5 * solid.size)
@@ -453,3 +456,10 @@ def _without_collision(scene: Scene, numbers: set[int]) -> tuple[Scene, set[int]
         return replace(node, content=None, role="visible") if node.children else None
 
     return scene.rebuilt(make), {new for new, old in enumerate(order) if old in numbers}
+
+
+def _refusal(shape: str, off: float, most_parts: int) -> str:
+    """Why a shape was not taken."""
+    if math.isinf(off):
+        return f"{most_parts} parts are not enough"
+    return f"{shape} is off by {format_length(off)}"
