@@ -28,10 +28,10 @@ cdef inline void _sampled(
 
 cpdef void fill(
     const float[:, ::1] corner, const float[:, ::1] uv, const int32_t[::1] texture, const float[::1] cutoff,
-    const int64_t[:, ::1] table, const uint8_t[::1] pixels, int64_t first_id, float[:, ::1] depth,
-    int32_t[:, ::1] ids, double[::1] scratch
+    const int64_t[:, ::1] table, const uint8_t[::1] pixels, int64_t first_row, int64_t stop_row,
+    float[:, ::1] depth, int32_t[:, ::1] ids, double[::1] scratch
 ) noexcept:
-    """Puts the number of the nearest triangle, from ``first_id`` on, into every pixel; cut-outs let through.
+    """Puts the number of the nearest triangle into every pixel of some rows; cut-outs let through.
 
     ``texture`` (T,) is a row of ``table`` (first byte, width, height, clamped), -1 for none; ``cutoff`` (T,) is
     below 0 for what is not cut out.
@@ -39,16 +39,16 @@ cpdef void fill(
     cdef double b0, b1, b2, px, py, total, u, v, w0, w1, w2, z
     cdef float area, x0, x1, x2, y0, y1, y2
     cdef int32_t n
-    cdef int64_t bottom, high, left, right, t, top, wide, x, y
+    cdef int64_t bottom, left, right, t, top, wide, x, y
     with nogil:
-        high, wide = depth.shape[0], depth.shape[1]
+        wide = depth.shape[1]
         for t in range(len(corner)):
             x0, y0, x1, y1, x2, y2 = corner[t, 0], corner[t, 1], corner[t, 4], corner[t, 5], corner[t, 8], corner[t, 9]
             area = (x1 - x0) * (y2 - y0) - (x2 - x0) * (y1 - y0)
             if area == 0.0 or not (abs(area) < 1e30):
                 continue
             left, right = max(<int64_t>ceil(min(x0, x1, x2) - 0.5), 0), min(<int64_t>floor(max(x0, x1, x2) - 0.5), wide - 1)
-            top, bottom = max(<int64_t>ceil(min(y0, y1, y2) - 0.5), 0), min(<int64_t>floor(max(y0, y1, y2) - 0.5), high - 1)
+            top, bottom = max(<int64_t>ceil(min(y0, y1, y2) - 0.5), first_row), min(<int64_t>floor(max(y0, y1, y2) - 0.5), stop_row - 1)
             for y in range(top, bottom + 1):
                 py = y + 0.5
                 for x in range(left, right + 1):
@@ -71,16 +71,16 @@ cpdef void fill(
                         if scratch[3] < cutoff[t]:
                             continue
                     depth[y, x] = z
-                    ids[y, x] = first_id + t
+                    ids[y, x] = t
 
 
 cpdef void shade(
     const float[:, ::1] corner, const float[:, ::1] uv, const float[:, ::1] normal, const int32_t[::1] texture,
     const float[:, ::1] color, const int64_t[:, ::1] table, const uint8_t[::1] pixels, int64_t mode,
-    const double[::1] light, const double[::1] toward, const int32_t[:, ::1] ids, float[:, :, ::1] out,
-    float[:, :, ::1] where, double[::1] scratch
+    const double[::1] light, const double[::1] toward, int64_t first_row, int64_t stop_row,
+    const int32_t[:, ::1] ids, float[:, :, ::1] out, float[:, :, ::1] where, double[::1] scratch
 ) noexcept:
-    """The colour of every pixel that a triangle is in, as numbers of light.
+    """The colour of every pixel of some rows that a triangle is in, as numbers of light.
 
     ``normal`` (T, 9); ``color`` (T, 4) with the last one 1 for what has two sides; ``mode`` 0 shades, 1 shows normals,
     2 shows UVs as squares; ``light`` and ``toward`` (3,) point to the lamp and to whoever looks; ``where`` (H, W, 2)
@@ -90,10 +90,10 @@ cpdef void shade(
     cdef double b, b0, b1, b2, g, head, lamp, length, nx, ny, nz, px, py, r, sky, total, u, v
     cdef float area, x0, x1, x2, y0, y1, y2
     cdef int32_t n, t
-    cdef int64_t high, odd, wide, x, y
+    cdef int64_t odd, wide, x, y
     with nogil:
-        high, wide = ids.shape[0], ids.shape[1]
-        for y in range(high):
+        wide = ids.shape[1]
+        for y in range(first_row, stop_row):
             for x in range(wide):
                 t = ids[y, x]
                 if t < 0:

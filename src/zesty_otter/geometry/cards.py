@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry import _raster as loops
+from zesty_otter.geometry import raster
 
 _FINE = 4  # places to each side of a pixel that are looked at
 
@@ -72,9 +72,9 @@ def portrait(
         first += image.size
     pixels = np.concatenate([image.ravel() for image in paint.images]) if table else np.zeros(4, np.uint8)
     depth, ids = np.full((high, wide), np.inf, np.float32), np.full((high, wide), -1, np.int32)
-    loops.fill(
-        corner, paint.uvs.reshape(-1, 6), paint.texture, paint.cutoff, np.array(table or [(0, 1, 1, 0)]), pixels, 0,
-        depth, ids, np.zeros(4),
+    raster.fill(
+        corner, depth, ids, uv=paint.uvs.reshape(-1, 6), texture=paint.texture, cutoff=paint.cutoff,
+        table=np.array(table) if table else raster.NO_TABLE, pixels=pixels,
     )  # fmt: skip
     y, x = np.nonzero(ids >= 0)
     seen = ids[y, x]

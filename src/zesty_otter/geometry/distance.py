@@ -11,6 +11,9 @@ from numpy.typing import NDArray
 from zesty_otter.geometry import _distance as loops
 from zesty_otter.geometry import _rays as rays
 from zesty_otter.geometry.order import along_curve
+from zesty_otter.geometry.parallel import in_pieces
+
+_PIECE = 4096  # places that one core looks at in a row
 
 
 class Surface:
@@ -54,18 +57,16 @@ class Surface:
         order = along_curve(samples)
         distance, triangle = np.empty(len(samples)), np.empty(len(samples), np.int64)
         shares = np.empty((len(samples), 2))
-        if len(samples):
+        ordered = np.ascontiguousarray(samples[order])
+        faced = np.zeros((0, 3)) if facing is None else np.ascontiguousarray(facing[order])
+
+        def measure(first: int, stop: int) -> None:
             loops.nearest(
-                np.ascontiguousarray(samples[order]),
-                np.zeros((0, 3)) if facing is None else np.ascontiguousarray(facing[order]),
-                self._corners,
-                self._boxes,
-                self._leaves,
-                np.zeros(128, np.int64),
-                distance,
-                triangle,
-                shares,
-            )
+                ordered[first:stop], faced[first:stop], self._corners, self._boxes, self._leaves,
+                np.empty(128, np.int64), distance[first:stop], triangle[first:stop], shares[first:stop],
+            )  # fmt: skip
+
+        in_pieces(measure, len(samples), _PIECE)
         back = np.empty_like(order)
         back[order] = np.arange(len(order))
         shares = np.column_stack([1.0 - shares.sum(axis=1), shares])
@@ -80,10 +81,15 @@ class Surface:
             Those that follow each other should be near each other.
         limit : float
         """
-        far = np.empty(len(places), bool)
-        loops.find_far(
-            np.ascontiguousarray(places), limit, self._corners, self._boxes, self._leaves, np.empty(256, np.int64), far
-        )
+        places, far = np.ascontiguousarray(places), np.empty(len(places), bool)
+
+        def ask(first: int, stop: int) -> None:
+            loops.find_far(
+                places[first:stop], limit, self._corners, self._boxes, self._leaves, np.empty(256, np.int64),
+                far[first:stop],
+            )  # fmt: skip
+
+        in_pieces(ask, len(places), _PIECE)
         return far
 
     def surrounds(self, places: NDArray[np.float64], rays_of_each: int = 3) -> NDArray[np.bool_]:
@@ -98,10 +104,15 @@ class Surface:
         """
         order = along_curve(places)
         found = np.empty(len(places), bool)
-        rays.surrounded(
-            np.ascontiguousarray(places[order]), even_directions(rays_of_each), 1, self._corners, self._boxes,
-            self._leaves, np.zeros(256, np.int64), found,
-        )  # fmt: skip
+        ordered, directions = np.ascontiguousarray(places[order]), even_directions(rays_of_each)
+
+        def ask(first: int, stop: int) -> None:
+            rays.surrounded(
+                ordered[first:stop], directions, 1, self._corners, self._boxes, self._leaves, np.empty(256, np.int64),
+                found[first:stop],
+            )  # fmt: skip
+
+        in_pieces(ask, len(places), max(_PIECE // (8 * rays_of_each), 64))
         back = np.empty_like(found)
         back[order] = found
         return back
@@ -138,11 +149,16 @@ class Surface:
         """
         order = along_curve(places)
         found, triangle = np.empty(len(places)), np.empty(len(places), np.int64)
-        rays.first_hits(
-            np.ascontiguousarray(places[order]), np.ascontiguousarray(np.broadcast_to(directions, places.shape)[order]),
-            backs_only, self._corners, self._boxes, self._leaves, np.zeros(256, np.int64), least, reach, found,
-            triangle,
-        )  # fmt: skip
+        ordered = np.ascontiguousarray(places[order])
+        along = np.ascontiguousarray(np.broadcast_to(directions, places.shape)[order])
+
+        def follow(first: int, stop: int) -> None:
+            rays.first_hits(
+                ordered[first:stop], along[first:stop], backs_only, self._corners, self._boxes, self._leaves,
+                np.empty(256, np.int64), least, reach, found[first:stop], triangle[first:stop],
+            )  # fmt: skip
+
+        in_pieces(follow, len(places), _PIECE)
         back = np.empty_like(order)
         back[order] = np.arange(len(order))
         return found[back], np.where(triangle < 0, -1, self._order[triangle])[back]

@@ -69,13 +69,13 @@ class Solid:
         self._low = box.min(axis=0) - 0.02 * self.size
         shape = np.ceil((box.max(axis=0) + 0.02 * self.size - self._low) / self._step).astype(int)
         middles = (np.stack(np.meshgrid(*map(np.arange, shape), indexing="ij"), -1).reshape(-1, 3) + 0.5) * self._step
-        away = self.surface.nearest(middles + self._low)[0].reshape(shape)
-        clear = away > self._step * np.sqrt(3) / 2
+        clear = self.surface.farther_than(middles + self._low, self._step * np.sqrt(3) / 2).reshape(shape)
         label, count = ndimage.label(clear)
         known = np.full(shape, -1, np.int8)
-        deepest = ndimage.maximum_position(away, label, np.arange(1, count + 1))
         if count:
-            places = (np.array(deepest) + 0.5) * self._step + self._low
+            # No place of a clear cell is near the surface, so that any of them tells of all.
+            first = np.unique(label, return_index=True)[1][-count:]
+            places = middles[first] + self._low
             known[clear] = self.surface.surrounds(places, self._rays)[label[clear] - 1]
         return known
 

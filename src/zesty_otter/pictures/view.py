@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from PIL import Image, ImageDraw, ImageFont
 
 from zesty_otter.audit.footing import footing_of
-from zesty_otter.geometry import _raster as loops
+from zesty_otter.geometry import raster
 from zesty_otter.geometry.footing import Footing
 from zesty_otter.geometry.topology import topology
 from zesty_otter.geometry.triangulation import triangulate
@@ -233,8 +233,7 @@ class _Picture:
         texture, cutoff = np.concatenate(self.drawn.texture), np.concatenate(self.drawn.cutoff)
         table = np.array(self.table or [(0, 1, 1, 0)], np.int64)
         pixels = np.concatenate(self.pixels) if self.pixels else np.zeros(4, np.uint8)
-        scratch = np.zeros(4)
-        loops.fill(corner, uv, texture, cutoff, table, pixels, 0, depth, ids, scratch)
+        raster.fill(corner, depth, ids, uv=uv, texture=texture, cutoff=cutoff, table=table, pixels=pixels)
         out = np.empty((high, wide, 3), np.float32)
         out[:] = linear(PAPER)
         if look.grid:
@@ -242,9 +241,9 @@ class _Picture:
         where = np.zeros((high, wide, 2), np.float32)
         lamp = camera.axes.T @ (np.array([-0.45, 0.65, 0.6]) / np.linalg.norm([-0.45, 0.65, 0.6]))
         mode = {"normals": 1, "uv": 2}.get(look.style, 0)
-        loops.shade(
-            corner, uv, normal, texture, np.concatenate(self.drawn.color), table, pixels, mode, lamp, camera.axes[2],
-            ids, out, where, scratch,
+        raster.shade(
+            ids, out, where, corner, uv, normal, texture, np.concatenate(self.drawn.color), table, pixels, mode, lamp,
+            camera.axes[2],
         )  # fmt: skip
         if footing is not None:
             self._footing(footing, ids, where, out)
@@ -291,7 +290,7 @@ class _Picture:
         dash: float, depth: NDArray[np.float32], out: NDArray[np.float32], opacity: float = 0.9,
     ) -> None:  # fmt: skip
         seen = camera.seen(ends.reshape(-1, 3))[:, :3].reshape(-1, 6)
-        loops.lines(seen, width * _FINE / 2, linear(color), opacity, bias, hidden, dash * _FINE / 2, depth, out)
+        raster.lines(seen, width * _FINE / 2, linear(color), opacity, bias, hidden, dash * _FINE / 2, depth, out)
 
     def _pivots(self, camera: Camera, depth: NDArray[np.float32], out: NDArray[np.float32]) -> None:
         """A small cross at the pivot of every node."""
@@ -321,11 +320,9 @@ class _Picture:
             corner.append(camera.seen(at + flat[:, :1] * right + flat[:, 1:] * up).reshape(-1, 12))
         corners12 = np.concatenate(corner)
         own, ids = np.full(depth.shape, np.inf, np.float32), np.full(depth.shape, -1, np.int32)
-        none = np.full(len(corners12), -1, np.int32)
-        loops.fill(corners12, np.zeros((len(corners12), 6), np.float32), none, none.astype(np.float32),
-                   np.array([(0, 1, 1, 0)]), np.zeros(4, np.uint8), 0, own, ids, np.zeros(4))  # fmt: skip
+        raster.fill(corners12, own, ids)
         ones = np.ones(len(corners12), np.float32)
-        loops.veil(own, ids, linear(INK), ones, 0.82, 0.25, depth, out)
+        raster.veil(own, ids, linear(INK), ones, 0.82, 0.25, depth, out)
 
     def _collision(self, camera: Camera, depth: NDArray[np.float32], out: NDArray[np.float32], *, faint: bool) -> None:
         """Collision over what is seen, see-through, with its edges."""
@@ -341,15 +338,13 @@ class _Picture:
         tri = np.concatenate(parts)
         corner = camera.seen(tri.reshape(-1, 3)).reshape(-1, 12)
         own, ids = np.full(depth.shape, np.inf, np.float32), np.full(depth.shape, -1, np.int32)
-        none = np.full(len(corner), -1, np.int32)
-        loops.fill(corner, np.zeros((len(corner), 6), np.float32), none, none.astype(np.float32),
-                   np.array([(0, 1, 1, 0)]), np.zeros(4, np.uint8), 0, own, ids, np.zeros(4))  # fmt: skip
+        raster.fill(corner, own, ids)
         normal = np.cross(tri[:, 1] - tri[:, 0], tri[:, 2] - tri[:, 0])
         length = np.linalg.norm(normal, axis=1, keepdims=True)
         shade = (0.7 + 0.3 * np.abs(normal / np.where(length > 0, length, 1) @ camera.axes[2])).astype(np.float32)
         bias = 2e-3 * float(np.ptp(corner[:, 2::4]))
         if not faint:
-            loops.veil(own - np.float32(bias), ids, linear(REED), shade, 0.42, 0.12, depth, out)
+            raster.veil(own - np.float32(bias), ids, linear(REED), shade, 0.42, 0.12, depth, out)
         self._lines(camera, np.concatenate(edges), 1.6, RIVER, bias, 0.25, 0.0, depth, out, 0.8)
 
     def _measured(self) -> Footing | None:
@@ -404,7 +399,8 @@ class _Picture:
 
     def _finished(self, camera: Camera, out: NDArray[np.float32]) -> Image.Image:
         high, wide = self.look.size[1], self.look.size[0]
-        small = out.reshape(high, _FINE, wide, _FINE, 3).mean(axis=(1, 3))
+        fine = out.reshape(high, _FINE, wide, _FINE, 3)
+        small = sum(fine[:, k // _FINE, :, k % _FINE] for k in range(_FINE * _FINE)) / np.float32(_FINE * _FINE)
         image = Image.fromarray((np.clip(small, 0, 1) ** (1 / 2.2) * 255 + 0.5).astype(np.uint8))
         draw = ImageDraw.Draw(image)
         letters = font(max(high // 50, 11))

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
+from functools import lru_cache
+from itertools import permutations, product
 from typing import Annotated, Any, ClassVar, Literal, get_args
 
 import numpy as np
@@ -112,6 +114,7 @@ class Collision(Step):
         behind: dict[int, list[Node]] = {}
         changed: dict[int, Node] = {}
         made: dict[Any, tuple[list[Mesh], _Found]] = {}
+        solved: list[_Solved] = []
         said: dict[str, list[str]] = {}
         assets = assets_of(scene)
         todo = [(asset, placed) for asset in assets for placed in asset.main if placed.number in numbers]
@@ -136,7 +139,11 @@ class Collision(Step):
                 continue
             key = id(mesh), shape, linear.round(9).tobytes()
             if key not in made:
-                made[key] = self._made(mesh, linear, shape, up, _share_of(done, len(todo)))
+                known = ((one.carried(mesh, linear, up), one.found) for one in solved if one.shape == shape)
+                carried = next(((meshes, found) for meshes, found in known if meshes is not None), None)
+                made[key] = carried or self._made(mesh, linear, shape, up, _share_of(done, len(todo)))
+                if carried is None:
+                    solved.append(_Solved(mesh, linear, shape, *made[key]))
             meshes, found = made[key]
             behind[placed.number] = self._nodes(asset, placed, meshes, found)
             said.setdefault(found.why, []).append(placed.node.name)
@@ -456,6 +463,65 @@ def _without_collision(scene: Scene, numbers: set[int]) -> tuple[Scene, set[int]
         return replace(node, content=None, role="visible") if node.children else None
 
     return scene.rebuilt(make), {new for new, old in enumerate(order) if old in numbers}
+
+
+@dataclass(frozen=True, eq=False)
+class _Solved:
+    """Collision that was made for a mesh, and serves others that are the same but turned or mirrored."""
+
+    mesh: Mesh
+    linear: NDArray[np.float64]
+    shape: Shape
+    meshes: list[Mesh]
+    found: _Found
+
+    def carried(self, mesh: Mesh, linear: NDArray[np.float64], up: NDArray[np.float64]) -> list[Mesh] | None:
+        """Its collision for a mesh that is this one turned by quarters or mirrored; None where it is not.
+
+        Boxes are along the axes of a mesh, and feet are below: only turns that keep both carry collision over.
+        """
+        if mesh.face_count != self.mesh.face_count or not mesh.face_count:
+            return None
+        low, high = self.mesh.surface_bounds
+        there = mesh.surface_bounds
+        size = float(np.abs(high - low).max()) or 1.0
+        for way in _quarter_turns():
+            # The turn in the world; it must neither stretch nor tip over.
+            world = np.linalg.inv(self.linear).T @ way @ linear.T
+            if np.abs(world @ world.T - np.eye(3)).max() > 1e-6 or np.abs(up @ world - up).max() > 1e-6:
+                continue
+            box = np.sort(np.stack([low @ way, high @ way]), axis=0)
+            shift = there[0] - box[0]
+            if np.abs(box + shift - there).max() <= 1e-6 * size and self._lies_on(mesh, way, shift, 1e-6 * size):
+                moved = [one.replace(name=mesh.name, points=one.points @ way + shift) for one in self.meshes]
+                return [one.turned_round() for one in moved] if np.linalg.det(way) < 0 else moved
+        return None
+
+    def _lies_on(self, mesh: Mesh, way: NDArray[np.float64], shift: NDArray[np.float64], apart: float) -> bool:
+        """Whether the points and the middles of the faces are those of another mesh, in whatever order."""
+        from scipy.spatial import cKDTree
+
+        for one, other in zip(_places_of(self.mesh), _places_of(mesh), strict=True):
+            moved = one @ way + shift
+            if cKDTree(other).query(moved)[0].max() > apart or cKDTree(moved).query(other)[0].max() > apart:
+                return False
+        return True
+
+
+def _places_of(mesh: Mesh) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    corners = mesh.points[mesh.corner_point]
+    middles = np.add.reduceat(corners, mesh.face_start[:-1]) / np.diff(mesh.face_start)[:, None]
+    return mesh.points[mesh.point_used], middles
+
+
+@lru_cache(1)
+def _quarter_turns() -> tuple[NDArray[np.float64], ...]:
+    """The 48 ways to turn a cube by quarters and mirror it; to leave it first."""
+    return tuple(
+        np.eye(3)[list(order)] * np.array(signs)[:, None]
+        for order in permutations(range(3))
+        for signs in product((1.0, -1.0), repeat=3)
+    )
 
 
 def _refusal(shape: str, off: float, most_parts: int) -> str:

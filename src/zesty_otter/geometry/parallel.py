@@ -1,0 +1,50 @@
+"""Work on independent things, shared among the cores."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+
+_pool: ThreadPoolExecutor | None = None
+
+
+def in_pieces(work: Callable[[int, int], None], count: int, piece: int) -> None:
+    """Calls ``work(first, stop)`` for pieces of some things, several at a time where there are cores.
+
+    Parameters
+    ----------
+    work : callable
+        Lets go of the interpreter, as kernels do, and writes only what belongs to its piece.
+    count : int
+    piece : int
+        The size of a piece: the same whatever the number of cores, so that results are.
+    """
+    ends = [(first, min(first + piece, count)) for first in range(0, count, piece)]
+    if len(ends) < 2 or _cores() < 2:
+        for first, stop in ends:
+            work(first, stop)
+        return
+    for done in [_workers().submit(work, first, stop) for first, stop in ends]:
+        done.result()
+
+
+def _cores() -> int:
+    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+
+
+def _workers() -> ThreadPoolExecutor:
+    global _pool
+    if _pool is None:
+        _pool = ThreadPoolExecutor(_cores(), thread_name_prefix="zesty-otter")
+    return _pool
+
+
+def _forget() -> None:
+    global _pool
+    _pool = None
+
+
+# A copy of the process has no threads.
+if hasattr(os, "register_at_fork"):
+    os.register_at_fork(after_in_child=_forget)

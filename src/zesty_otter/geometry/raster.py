@@ -1,0 +1,66 @@
+"""Triangles into pixels, in bands of rows that the cores share."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.geometry import _raster as kernels
+from zesty_otter.geometry.parallel import in_pieces
+
+_BAND = 128  # rows
+
+NO_PIXELS = np.zeros(4, np.uint8)
+NO_TABLE = np.array([(0, 1, 1, 0)], np.int64)
+
+
+def fill(
+    corner: NDArray[np.float32],
+    depth: NDArray[np.float32],
+    ids: NDArray[np.int32],
+    *,
+    uv: NDArray[np.float32] | None = None,
+    texture: NDArray[np.int32] | None = None,
+    cutoff: NDArray[np.float32] | None = None,
+    table: NDArray[np.int64] = NO_TABLE,
+    pixels: NDArray[np.uint8] = NO_PIXELS,
+) -> None:
+    """Puts the number of the nearest triangle into every pixel it covers; cut-outs let through.
+
+    Parameters
+    ----------
+    corner : (T, 12) float32
+        Of each corner its place in the picture, its depth, and one over its distance (1 for parallel rays).
+    depth, ids : (H, W) float32 and int32
+        Changed where a triangle is nearer.
+    uv, texture, cutoff : (T, 6), (T,) and (T,), optional
+        For cut-outs: a row of ``table``, -1 for none; a threshold, below 0 for none.
+    table : (X, 4) int64
+        First byte in ``pixels``, width, height, and whether it is clamped, of each texture.
+    pixels : (N,) uint8
+        RGBA.
+    """
+    count = len(corner)
+    none = np.full(count, -1, np.int32)
+    uv = np.zeros((count, 6), np.float32) if uv is None else uv
+    texture = none if texture is None else texture
+    cutoff = none.astype(np.float32) if cutoff is None else cutoff
+
+    def band(first: int, stop: int) -> None:
+        kernels.fill(corner, uv, texture, cutoff, table, pixels, first, stop, depth, ids, np.zeros(4))
+
+    in_pieces(band, len(depth), _BAND)
+
+
+def shade(ids: NDArray[np.int32], out: NDArray[np.float32], where: NDArray[np.float32], *drawn: Any) -> None:
+    """The colour of every pixel that a triangle is in; ``drawn`` is what the kernel `shade` takes first."""
+
+    def band(first: int, stop: int) -> None:
+        kernels.shade(*drawn, first, stop, ids, out, where, np.zeros(4))
+
+    in_pieces(band, len(ids), _BAND)
+
+
+lines, veil = kernels.lines, kernels.veil
