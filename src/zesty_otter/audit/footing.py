@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import hashlib
 import math
+from collections import OrderedDict
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -74,6 +76,10 @@ def collision_facts(scene: Scene, *, slope: float = 45.0, count: int = 20_000) -
     return tuple(found)
 
 
+_measured: OrderedDict[bytes, tuple[Footing, bool, bool]] = OrderedDict()
+_REMEMBERED = 64  # footings of the latest solids: the same ones are measured for checks, tables and pictures
+
+
 def footing_of(
     scene: Scene, seen: list[Placed], solid: list[Placed], *, slope: float = 45.0, count: int = 20_000
 ) -> tuple[Footing, bool, bool]:
@@ -86,6 +92,13 @@ def footing_of(
     metre = scene.frame.unit or 1.0
     axis, sign = scene.frame.up
     points, triangles = joined([_in_metres(one, metre) for one in seen])
+    digest = hashlib.sha256(repr((axis, sign, slope, count)).encode())
+    for array in (points, triangles, *(array for one in solid for array in _in_metres(one, metre))):
+        digest.update(repr(array.shape).encode() + array.tobytes())
+    key = digest.digest()
+    if key in _measured:
+        _measured.move_to_end(key)
+        return _measured[key]
     hulls, surfaces = [], []
     closed = True
     for one in solid:
@@ -104,7 +117,10 @@ def footing_of(
         body, Shapes(hulls, surfaces), sign * np.eye(3)[axis], slope=slope, headroom=min(1.0, body.size),
         reach=max(0.5, body.size), margin=min(_ASIDE, 0.02 * body.size), count=count,
     )  # fmt: skip
-    return found, not surfaces, closed
+    _measured[key] = found, not surfaces, closed
+    if len(_measured) > _REMEMBERED:
+        _measured.popitem(last=False)
+    return _measured[key]
 
 
 def joined(

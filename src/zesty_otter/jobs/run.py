@@ -154,6 +154,7 @@ class _Run:
     in_part: bool
     results: dict[str, AssetResult] = field(default_factory=dict)
     remarks: list[str] = field(default_factory=list)
+    parts: dict[str, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.folder = self.plan.folder
@@ -190,7 +191,7 @@ class _Run:
                     todo.append(task)
             held: list[tuple[Task, Done]] = []
             hold = len(self.plan.tasks) > 1 and any(map(_names_may_clash, todo))
-            for task, done in _worked(todo, staging, workers):
+            for task, done in _worked(todo, staging, workers, report=self.plan.report):
                 if hold:
                     held.append((task, done))
                 else:
@@ -217,7 +218,7 @@ class _Run:
         if not self.plan.report or not any(asset.files for asset in result.assets):
             return result
         if not path.exists() or any(asset.state in ("written", "failed") for asset in result.assets):
-            report.write_report(result, self.plan.tasks)
+            report.write_report(result, self.plan.tasks, self.parts)
         return replace(result, report=path)
 
     def _job_result(self, overview: AssetResult | None) -> JobResult:
@@ -289,6 +290,8 @@ class _Run:
                 f"{path} is left from an earlier run; {task.name} does not make it any more" for path in gone
             ]
         state: State = "kept" if kept else "written"
+        if not kept:
+            self.parts[task.name] = done.part
         settings = "edited" if kept else self.settings[task.name]
         self.record.entries[task.name] = record.entry_of(settings, done.inputs, files, self.folder)
         self._finish(AssetResult(task.name, state, tuple(files), done.notes, tuple(findings)))
@@ -472,16 +475,16 @@ def _is_running(pid: str) -> bool:
     return True
 
 
-def _worked(tasks: list[Task], staging: Path, workers: int) -> Iterator[tuple[Task, Done]]:
+def _worked(tasks: list[Task], staging: Path, workers: int, *, report: bool) -> Iterator[tuple[Task, Done]]:
     """Every task with what came of it, as each is done."""
     if workers == 1 or len(tasks) < 2:
         for number, task in enumerate(tasks):
-            yield task, work(task, staging / str(number))
+            yield task, work(task, staging / str(number), report=report)
         return
     # The longest first, so that no worker is left with one at the end.
     order = sorted(range(len(tasks)), key=lambda n: -sum(_size(part.file.path) for part in tasks[n].parts))
     suspects: list[int] = []
-    with _pool(tasks, staging, min(workers, len(tasks))) as pool:
+    with _pool(tasks, staging, min(workers, len(tasks)), report) as pool:
         running = {pool.submit(_work_on, number): number for number in order}
         while running:
             finished, _ = wait(running, return_when=FIRST_COMPLETED)
@@ -493,7 +496,7 @@ def _worked(tasks: list[Task], staging: Path, workers: int) -> Iterator[tuple[Ta
                     suspects.append(number)
     # A worker died and took the pool with it; alone it shows which asset it was.
     for number in suspects:
-        with _pool(tasks, staging, 1) as pool:
+        with _pool(tasks, staging, 1, report) as pool:
             try:
                 yield tasks[number], pool.submit(_work_on, number).result()
             except BrokenProcessPool:
@@ -503,10 +506,10 @@ def _worked(tasks: list[Task], staging: Path, workers: int) -> Iterator[tuple[Ta
 
 
 @contextlib.contextmanager
-def _pool(tasks: list[Task], staging: Path, workers: int) -> Iterator[ProcessPoolExecutor]:
+def _pool(tasks: list[Task], staging: Path, workers: int, report: bool) -> Iterator[ProcessPoolExecutor]:
     # Forked workers know the steps that a user's script made, without having to be told.
     context = multiprocessing.get_context("fork" if sys.platform == "linux" else None)
-    pool = ProcessPoolExecutor(workers, context, initializer=_begin, initargs=(os.getpid(), tasks, staging))
+    pool = ProcessPoolExecutor(workers, context, initializer=_begin, initargs=(os.getpid(), tasks, staging, report))
     try:
         yield pool
     except BaseException:
@@ -517,13 +520,13 @@ def _pool(tasks: list[Task], staging: Path, workers: int) -> Iterator[ProcessPoo
         pool.shutdown(wait=True, cancel_futures=True)
 
 
-_here: tuple[list[Task], Path] = ([], Path())  # in a worker: all tasks, and where files are made
+_here: tuple[list[Task], Path, bool] = ([], Path(), False)  # in a worker: all tasks, where files go, and `report`
 
 
-def _begin(parent: int, tasks: list[Task], staging: Path) -> None:
+def _begin(parent: int, tasks: list[Task], staging: Path, report: bool) -> None:
     """What a worker does first: it leaves interrupts to its parent and does not outlive it."""
     global _here
-    _here = tasks, staging
+    _here = tasks, staging, report
     signal.signal(signal.SIGINT, signal.SIG_IGN)
 
     def watch() -> None:
@@ -535,8 +538,8 @@ def _begin(parent: int, tasks: list[Task], staging: Path) -> None:
 
 
 def _work_on(number: int) -> Done:
-    tasks, staging = _here
-    return work(tasks[number], staging / str(number))
+    tasks, staging, report = _here
+    return work(tasks[number], staging / str(number), report=report)
 
 
 def _size(path: Path) -> int:

@@ -51,15 +51,17 @@ class Done:
     notes: tuple[Note, ...] = ()
     findings: tuple[Finding, ...] = ()
     error: ZestyOtterError | None = None
+    part: str = ""
 
 
-def work(task: Task, staging: Path | None) -> Done:
+def work(task: Task, staging: Path | None, *, report: bool = False) -> Done:
     """Do a task; files are made in folders called like ``staging`` with a number behind it.
 
-    Nothing is written when ``staging`` is None. Whatever goes wrong with the source is part of what came of it.
+    Nothing is written when ``staging`` is None. With ``report`` the asset's part of the page is made as well.
+    Whatever goes wrong with the source is part of what came of it.
     """
     try:
-        return _work(task, staging)
+        return _work(task, staging, report=report)
     except UnknownUnitError as error:
         remedy = 'Say it in its [[sources]], for example unit = "cm"; `zesty-otter survey` shows what fits.'
         return Done(error=UnknownUnitError(error.problem, file=error.file or task.name, remedy=remedy))
@@ -91,12 +93,14 @@ def _read_part(part: Part, task: Task) -> ReadPart:
     return ReadPart(file.path.stem, part.role, part.level, apply(scene, *file.steps), frame)
 
 
-def _work(task: Task, staging: Path | None) -> Done:
+def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
     scene, findings = read(task)
     made: list[Made] = []
+    renamed = scene.renamed
     notes = list(scene.notes)
     for output in task.outputs:
         prepared = prepare(scene, output)
+        renamed = prepared.renamed
         about = {"file": str(task.parts[0].file.path), "place": f"output {output.name}"}
         notes += [replace(note, **about) for note in prepared.notes[len(scene.notes) :]]
         pieces = pieces_of(prepared, task, output)
@@ -118,7 +122,12 @@ def _work(task: Task, staging: Path | None) -> Done:
                 )
                 notes += [replace(note, **about) for note in written]
                 made.append(Made(output.name, path, files, arrival.facts, arrival.problems))
-    return Done(tuple(made), tuple(_inputs(scene)), tuple(notes), tuple(dict.fromkeys(findings)))
+    part = ""
+    if report and made:
+        from zesty_otter.jobs.report import part_of
+
+        part = part_of(task, made[-1].files[made[-1].path.name][0], renamed)
+    return Done(tuple(made), tuple(_inputs(scene)), tuple(notes), tuple(dict.fromkeys(findings)), part=part)
 
 
 def _checked(piece: Piece, output: PlannedOutput, target: Target) -> list[Finding]:

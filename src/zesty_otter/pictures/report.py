@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import base64
+import functools
 import io
 import math
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from importlib import resources
 from typing import Any
 
@@ -36,9 +37,7 @@ class ReportFile:
 
 @dataclass(frozen=True)
 class ReportAsset:
-    """What there is to say of one asset: ``before`` is its source, ``after`` what was written, where they can be read;
-    ``names`` are pairs of old and new.
-    """
+    """What there is to say of one asset. ``part`` is what `part` made of it, and ``key`` what that depends on."""
 
     name: str
     state: str
@@ -46,9 +45,8 @@ class ReportAsset:
     files: tuple[ReportFile, ...] = ()
     findings: tuple[Finding, ...] = ()
     notes: tuple[str, ...] = ()
-    names: tuple[tuple[str, str], ...] = ()
-    before: Scene | None = field(default=None, repr=False)
-    after: Scene | None = field(default=None, repr=False)
+    key: str = ""
+    part: str = ""
 
 
 def page(title: str, summary: str, assets: Sequence[ReportAsset]) -> str:
@@ -59,35 +57,60 @@ def page(title: str, summary: str, assets: Sequence[ReportAsset]) -> str:
     title, summary : str
     assets : sequence of ReportAsset
     """
-    from jinja2 import Environment, StrictUndefined
-
-    environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True)
-    source = (resources.files(__package__) / "report.html.j2").read_text(encoding="utf-8")
-    return environment.from_string(source).render(
-        title=title or "What the job made", summary=summary, assets=[_told(n, one) for n, one in enumerate(assets)],
-        paper=PAPER, ink=INK, reed=REED, river=RIVER, plum=PLUM,
+    rows = [
+        {
+            "anchor": f"{number}-" + re.sub(r"[^a-z0-9]+", "-", one.name.lower()).strip("-"),
+            "bad": bool(one.error) or any(file.problems for file in one.files),
+            "part": f"<!-- part {one.key} -->\n{one.part}<!-- end of part -->" if one.part else "",
+            **{name: getattr(one, name) for name in ("name", "state", "error", "files", "findings", "notes")},
+        }
+        for number, one in enumerate(assets)
+    ]
+    return _template("report.html.j2").render(
+        title=title or "What the job made", summary=summary, assets=rows, paper=PAPER, ink=INK, reed=REED, river=RIVER,
+        plum=PLUM,
     )  # fmt: skip
 
 
-def _told(number: int, one: ReportAsset) -> dict[str, Any]:
-    after = None if one.after is None else survey(Roles().apply(one.after))
-    before = None if one.before is None else survey(one.before)
-    return {
-        "anchor": f"{number}-" + re.sub(r"[^a-z0-9]+", "-", one.name.lower()).strip("-"),
-        "name": one.name,
-        "state": one.state,
-        "bad": bool(one.error) or any(file.problems for file in one.files),
-        "error": one.error,
-        "pictures": [] if one.after is None or after is None else _pictures(one.after, after),
-        "facts": _facts(before, after),
-        "files": one.files,
-        "findings": one.findings,
-        "levels": [_level_row(level) for level in after.levels[:_MOST_ROWS]] if after else [],
-        "chart": _chart(after.levels) if after else "",
-        "collision": [_collision_row(facts) for facts in after.collision] if after else [],
-        "names": one.names[:_MOST_NAMES],
-        "notes": one.notes,
-    }
+def parts_in(page: str) -> dict[str, str]:
+    """The parts of a page that was made before, by their keys: what has not changed is not drawn again."""
+    return {found[1]: found[2] for found in _PART.finditer(page)}
+
+
+_PART = re.compile(r"<!-- part ([0-9a-f]+) -->\n(.*?)<!-- end of part -->", re.DOTALL)
+
+
+def part(before: Scene | None, after: Scene, names: Sequence[tuple[str, str]]) -> str:
+    """The pictures and tables of one asset, as HTML.
+
+    Parameters
+    ----------
+    before : Scene, optional
+        What its source holds.
+    after : Scene
+        What was written.
+    names : sequence of (str, str)
+        Old and new names of nodes.
+    """
+    told = survey(Roles().apply(after))
+    return _template("report_part.html.j2").render(
+        part={
+            "pictures": _pictures(after, told),
+            "facts": _facts(None if before is None else survey(before), told),
+            "levels": [_level_row(level) for level in told.levels[:_MOST_ROWS]],
+            "chart": _chart(told.levels),
+            "collision": [_collision_row(facts) for facts in told.collision],
+            "names": names[:_MOST_NAMES],
+        }
+    )
+
+
+@functools.cache
+def _template(name: str) -> Any:
+    from jinja2 import Environment, StrictUndefined
+
+    environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True)
+    return environment.from_string((resources.files(__package__) / name).read_text(encoding="utf-8"))
 
 
 def _pictures(scene: Scene, facts: Survey) -> list[dict[str, Any]]:
@@ -106,10 +129,7 @@ def _data(image: Image.Image) -> str:
     return "data:image/png;base64," + base64.b64encode(out.getvalue()).decode()
 
 
-def _facts(before: Survey | None, after: Survey | None) -> list[tuple[str, str, str]]:
-    if after is None:
-        return []
-
+def _facts(before: Survey | None, after: Survey) -> list[tuple[str, str, str]]:
     def of(facts: Survey | None) -> list[str]:
         if facts is None:
             return ["not read"] * 6
