@@ -4,6 +4,7 @@ import json
 import os
 from collections.abc import Callable
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -14,6 +15,16 @@ import zesty_otter as zo
 from zesty_otter.cli import main  # reads the width of the terminal
 from zesty_otter.demo import PIECES, write_kit
 from zesty_otter.steps import Names, Normals, Reframe, Select
+
+_HOME = Path(zo.__file__).parent
+_stale = [
+    kernel.relative_to(_HOME)
+    for kernel in _HOME.rglob("*.pyx")
+    for built in kernel.parent.glob(f"{kernel.stem}.*.so")
+    if built.stat().st_mtime < kernel.stat().st_mtime
+]
+if _stale:
+    pytest.exit(f"older than their sources: {', '.join(map(str, _stale))}; `make test` compiles them again", 2)
 
 settings.register_profile("steady", derandomize=True, deadline=None, max_examples=60)
 settings.load_profile("steady")

@@ -186,15 +186,6 @@ def test_targets_say_which_space_they_work_in(run, tmp_path):
     assert "a .glb file is always in left up forward, m; 'cm-forward-right-up' turns it when it reads it" in ran.err
 
 
-def test_a_survey_of_a_binary_file_does_not_load_the_compiler(run, tmp_path):
-    run("convert", obj(tmp_path, PERSON), tmp_path / "a.glb", "--unit", "cm")
-    code = "import sys; from zesty_otter.cli import main\ntry: main(['survey', sys.argv[1]])\nexcept SystemExit: pass\n"
-    code += "print('numba' in sys.modules)"
-    done = subprocess.run([sys.executable, "-c", code, tmp_path / "a.glb"], capture_output=True, text=True, check=True)
-    assert "4 triangles" in done.stdout
-    assert done.stdout.endswith("False\n")
-
-
 def test_the_installed_command_starts_and_pipes(tmp_path):
     command = [sys.executable, "-m", "zesty_otter"]
     version = subprocess.run([*command, "--version"], capture_output=True, text=True, check=True)

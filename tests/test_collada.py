@@ -10,6 +10,8 @@ from build import cube, moved, scene_of, texts, volume
 from zesty_otter.demo.textures import timber
 from zesty_otter.model import Camera, Layer, Light, Material, Node, Texture, TextureUse
 
+pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
+
 SQUARE = """
 <source id="pos"><float_array id="pos-a" count="15">0 0 0 1 0 0 1 1 0 0 1 0 .5 .5 1</float_array>
  <technique_common><accessor source="#pos-a" count="5" stride="3"><param name="X" type="float"/><param name="Y" type="float"/><param name="Z" type="float"/></accessor></technique_common></source>

@@ -14,6 +14,8 @@ from build import Gltf, cube, moved, scene_of, texts, written
 from test_mtl import png
 from zesty_otter.model import Camera, Layer, Light, Node, Texture, TextureUse
 
+pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
+
 FLOATS = {"bufferView": 0, "componentType": 5126, "count": 3, "type": "VEC3"}
 
 

@@ -6,7 +6,10 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+
 from zesty_otter.formats._numbers import number_at
+
+pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
 
 
 def read(text: str) -> tuple[float, int, bool]:

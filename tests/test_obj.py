@@ -11,6 +11,8 @@ import zesty_otter as zo
 from build import obj, texts
 from zesty_otter.formats.obj import reader
 
+pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
+
 SQUARE = "v 0 0 0\nv 1 0 0\nv 1 1 0\nv 0 1 0\n"
 
 

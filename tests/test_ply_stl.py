@@ -9,6 +9,8 @@ import zesty_otter as zo
 from build import CUBE_FACES, CUBE_POINTS, cube, scene_of, texts, volume
 from zesty_otter.model import Layer
 
+pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
+
 HEAD = "ply\nformat {} 1.0\ncomment made by hand\n{}end_header\n"
 SQUARE = "element vertex 4\nproperty float x\nproperty float y\nproperty float z\n"
 

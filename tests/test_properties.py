@@ -32,6 +32,8 @@ from zesty_otter.steps import (
     Weld,
 )
 
+pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
+
 seeds = st.integers(0, 2**32 - 1)
 
 

@@ -19,6 +19,8 @@ from zesty_otter.formats.usd.package import package as package_of
 from zesty_otter.jobs.delivery import deliver
 from zesty_otter.steps import Gather, Join, Reframe, Triangulate
 
+pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
+
 ENDINGS = [one.suffixes[0] for one in FORMATS]
 
 

@@ -14,6 +14,8 @@ from zesty_otter.geometry.distance import Surface, sampled
 from zesty_otter.geometry.settling import Neighbourhood, settled
 from zesty_otter.geometry.simplify import simplify
 
+pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
+
 Points = np.ndarray
 
 

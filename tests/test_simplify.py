@@ -14,6 +14,8 @@ from zesty_otter.geometry.simplify import Attribute, Reduced, simplify
 from zesty_otter.geometry.topology import topology
 from zesty_otter.steps.lighter import HeavyMesh
 
+pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
+
 Ints = np.ndarray
 
 

@@ -15,6 +15,8 @@ from zesty_otter.geometry.topology import holes, topology
 from zesty_otter.model import Layer, Light, Node
 from zesty_otter.steps import BakeTransforms, CleanUp, MergeFlat, Normals, Tangents, Triangulate, Weld
 
+pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
+
 
 def world_corners(scene):
     placed = [(p.world, mesh) for p, mesh in scene.placed_meshes()]

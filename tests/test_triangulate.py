@@ -11,6 +11,8 @@ from build import cube, scene_of
 from zesty_otter.geometry.triangulation import DIAGONALS, bridge_holes, triangulate
 from zesty_otter.model import Layer
 
+pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
+
 L_SHAPE = [(0, 0), (2, 0), (2, 1), (1, 1), (1, 2), (0, 2)]
 COMB = [
     (0, 0),

@@ -13,6 +13,8 @@ from zesty_otter.demo.textures import timber
 from zesty_otter.formats.usd.text import Asset, Target, UsdSyntaxError, parse
 from zesty_otter.model import Camera, Layer, Light, Material, Node, Texture, TextureUse
 
+pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
+
 HEAD = '#usda 1.0\n(\n    "made by hand"\n    metersPerUnit = 1\n    upAxis = "Y"\n)\n'
 BOX = """
     point3f[] points = [(0,0,0),(1,0,0),(0,1,0),(1,1,0),(0,0,1),(1,0,1),(0,1,1),(1,1,1)]

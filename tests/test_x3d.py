@@ -10,6 +10,8 @@ from build import cube, moved, scene_of, texts, volume
 from zesty_otter.demo.textures import timber
 from zesty_otter.model import Layer, Node
 
+pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
+
 
 def x3d(folder, scene: str, head: str = ""):
     path = folder / "thing.x3d"

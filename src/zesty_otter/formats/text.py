@@ -55,7 +55,7 @@ def list_of(values: NDArray[Any]) -> Iterator[NDArray[np.uint8]]:
     """A list with commas, of whole numbers (N,), of 32-bit numbers (N, 1), or of tuples of these (N, n)."""
     whole = values.dtype.kind in "iu"
     rows = np.ascontiguousarray(values, np.int64 if whole else np.float32)
-    put = digits.put_list if whole else digits.put_tuples
+    put: Any = digits.put_list if whole else digits.put_tuples
     out = np.empty(BUFFER, np.uint8)
     most = BUFFER // 13 if whole else BUFFER // (4 + (digits.WIDEST + 2) * rows.shape[1])
     for first in range(0, len(rows), most):

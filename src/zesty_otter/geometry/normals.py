@@ -15,7 +15,6 @@ if TYPE_CHECKING:
     from zesty_otter.geometry.topology import Topology
 
 
-
 def face_areas_and_normals(
     points: NDArray[np.float64], face_start: NDArray[np.int32], corner_point: NDArray[np.int32]
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:

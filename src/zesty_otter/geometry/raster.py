@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 from numpy.typing import NDArray
 
@@ -54,11 +52,45 @@ def fill(
     in_pieces(band, len(depth), _BAND)
 
 
-def shade(ids: NDArray[np.int32], out: NDArray[np.float32], where: NDArray[np.float32], *drawn: Any) -> None:
-    """The colour of every pixel that a triangle is in; ``drawn`` is what the kernel `shade` takes first."""
+def shade(
+    corner: NDArray[np.float32],
+    ids: NDArray[np.int32],
+    out: NDArray[np.float32],
+    where: NDArray[np.float32],
+    *,
+    uv: NDArray[np.float32],
+    normal: NDArray[np.float32],
+    texture: NDArray[np.int32],
+    color: NDArray[np.float32],
+    table: NDArray[np.int64],
+    pixels: NDArray[np.uint8],
+    mode: int,
+    light: NDArray[np.float64],
+    toward: NDArray[np.float64],
+) -> None:
+    """The colour of every pixel that a triangle is in, as numbers of light.
+
+    Parameters
+    ----------
+    corner, uv, texture, table, pixels
+        As of `fill`.
+    ids : (H, W) int32
+        What `fill` made.
+    out, where : (H, W, 3) and (H, W, 2) float32
+        Get colours, and the shares of the second and third corner.
+    normal, color : (T, 9) and (T, 4) float32
+        The last number of a colour is 1 for what has two sides.
+    mode : int
+        0 shades, 1 shows normals, 2 shows UVs as squares.
+    light, toward : (3,) float64
+        Directions to the lamp and to whoever looks.
+    """
 
     def band(first: int, stop: int) -> None:
-        kernels.shade(*drawn, first, stop, ids, out, where, np.zeros(4))
+        kernels.shade(
+            corner, uv, normal, texture, color, table, pixels, mode, light, toward, first, stop, ids, out, where,
+            np.zeros(4),
+        )  # fmt: skip
 
     in_pieces(band, len(ids), _BAND)
 

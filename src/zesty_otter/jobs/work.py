@@ -122,12 +122,12 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
                 )
                 notes += [replace(note, **about) for note in written]
                 made.append(Made(output.name, path, files, arrival.facts, arrival.problems))
-    part = ""
+    page = ""
     if report and made:
         from zesty_otter.jobs.report import part_of
 
-        part = part_of(task, made[-1].files[made[-1].path.name][0], renamed)
-    return Done(tuple(made), tuple(_inputs(scene)), tuple(notes), tuple(dict.fromkeys(findings)), part=part)
+        page = part_of(task, made[-1].files[made[-1].path.name][0], renamed)
+    return Done(tuple(made), tuple(_inputs(scene)), tuple(notes), tuple(dict.fromkeys(findings)), part=page)
 
 
 def _checked(piece: Piece, output: PlannedOutput, target: Target) -> list[Finding]:

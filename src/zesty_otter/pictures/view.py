@@ -242,8 +242,8 @@ class _Picture:
         lamp = camera.axes.T @ (np.array([-0.45, 0.65, 0.6]) / np.linalg.norm([-0.45, 0.65, 0.6]))
         mode = {"normals": 1, "uv": 2}.get(look.style, 0)
         raster.shade(
-            ids, out, where, corner, uv, normal, texture, np.concatenate(self.drawn.color), table, pixels, mode, lamp,
-            camera.axes[2],
+            corner, ids, out, where, uv=uv, normal=normal, texture=texture, color=np.concatenate(self.drawn.color),
+            table=table, pixels=pixels, mode=mode, light=lamp, toward=camera.axes[2],
         )  # fmt: skip
         if footing is not None:
             self._footing(footing, ids, where, out)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
 import numpy as np
@@ -309,7 +309,7 @@ class _Writer:
         elif len(used) > 1:
             self._subsets(mesh, used)
 
-    def _subsets(self, mesh: Mesh, used: list[int]) -> None:
+    def _subsets(self, mesh: Mesh, used: Sequence[int]) -> None:
         self._line('uniform token subsetFamily:materialBind:familyType = "partition"')
         taken: set[str] = set()
         for number in used:

@@ -1,0 +1,9 @@
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+LEAF: int
+def fill_boxes(corners: NDArray[np.float64], boxes: NDArray[np.float64], leaves: int) -> None: ...
+def nearest(samples: NDArray[np.float64], facing: NDArray[np.float64], corners: NDArray[np.float64], boxes: NDArray[np.float64], leaves: int, stack: NDArray[np.int64], distance: NDArray[np.float64], triangle: NDArray[np.int64], shares: NDArray[np.float64]) -> None: ...
+def find_far(places: NDArray[np.float64], limit: float, corners: NDArray[np.float64], boxes: NDArray[np.float64], leaves: int, stack: NDArray[np.int64], far: NDArray[Any]) -> None: ...

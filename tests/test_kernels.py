@@ -1,0 +1,87 @@
+"""Compiled kernels: as new as their sources, as their stubs say, and right beside slow ways of asking the same."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from scipy.spatial import ConvexHull
+
+import zesty_otter
+from zesty_otter.geometry import parallel
+from zesty_otter.geometry.distance import Surface
+from zesty_otter.geometry.hulls import convex_hull, hull_triangles
+
+pytestmark = pytest.mark.checked
+HOME = Path(zesty_otter.__file__).parent
+
+
+def ball(seed: int, count: int = 12) -> tuple[np.ndarray, np.ndarray]:
+    """The hull of random points, as a closed surface."""
+    points = np.random.default_rng(seed).normal(size=(count, 3))
+    hull = convex_hull(points / np.linalg.norm(points, axis=1, keepdims=True))
+    return hull.points, hull.triangles
+
+
+@pytest.mark.skipif(not (HOME.parent.parent / "tools").is_dir(), reason="needs the sources")
+def test_stubs_say_what_kernels_say():
+    tool = HOME.parent.parent / "tools" / "kernel_stubs.py"
+    assert subprocess.run([sys.executable, tool, "--check"], capture_output=True, text=True).stdout == ""
+
+
+def points_of_many_kinds(seed: int) -> np.ndarray:
+    dice = np.random.default_rng(seed)
+    count = int(dice.integers(5, 130))
+    points = (
+        dice.normal(size=(count, 3)),
+        dice.integers(0, 4, (count, 3)).astype(float),
+        dice.normal(size=(count, 3)).round(1),
+        dice.normal(size=(count, 3)) * (1, 1, 1e-4),
+    )[seed % 4]
+    points = points - points.mean(axis=0)
+    return points / max(np.ptp(points, axis=0).max(), 1e-9)
+
+
+@given(st.integers(0, 10**6))
+def test_hulls_have_the_volume_and_area_of_another_way(seed):
+    points = points_of_many_kinds(seed)
+    if np.linalg.svd(points - points.mean(axis=0), compute_uv=False)[2] < 1e-6:
+        return  # flat, which is another matter
+    ours, other = hull_triangles(points), ConvexHull(points)
+    assert ours.volume == pytest.approx(other.volume, rel=1e-7, abs=1e-12)
+    assert ours.area == pytest.approx(other.area, rel=1e-7)
+    planes = ours.equations
+    assert (points @ planes[:, :3].T + planes[:, 3]).max() < 1e-8
+
+
+@given(st.integers(0, 1000), st.floats(0.01, 0.5))
+def test_what_is_farther_than_a_limit_is_measured_to_be(seed, limit):
+    surface = Surface(*ball(seed))
+    places = np.random.default_rng(seed + 1).normal(size=(200, 3))
+    distance = surface.nearest(places)[0]
+    sure = np.abs(distance - limit) > 1e-9
+    assert (surface.farther_than(places, limit) == (distance > limit))[sure].all()
+
+
+def test_results_do_not_depend_on_the_number_of_cores(monkeypatch):
+    surface = Surface(*ball(3, 200))
+    places = np.random.default_rng(5).normal(size=(20_000, 3))
+
+    def all_of_it() -> list[np.ndarray]:
+        return [
+            *surface.nearest(places),
+            surface.surrounds(places),
+            surface.farther_than(places, 0.2),
+            *surface.first_hits(places, np.array([0.0, 1.0, 0.0]), 0.0),
+        ]
+
+    alone = monkeypatch.setattr(parallel, "_cores", lambda: 1) or all_of_it()
+    monkeypatch.setattr(parallel, "_cores", lambda: 4)
+    monkeypatch.setattr(parallel, "_pool", None)
+    for one, other in zip(alone, all_of_it(), strict=True):
+        assert np.array_equal(one, other)

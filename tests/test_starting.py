@@ -1,0 +1,65 @@
+"""What a command loads before it does anything, and that its help needs none of it."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+
+import pytest
+
+import zesty_otter as zo
+from build import cube, scene_of
+from zesty_otter.cli import COMMANDS, app
+
+HEAVY = ("scipy", "PIL", "lxml", "jinja2", "zesty_otter.geometry.decompose", "zesty_otter.pictures", "zesty_otter.jobs")
+
+
+def loaded_by(*arguments: object) -> set[str]:
+    code = "import sys; from zesty_otter.cli import main\ntry: main(sys.argv[1:])\nexcept SystemExit: pass\n"
+    code += "print(*sorted(sys.modules), sep=chr(10), file=sys.stderr)"
+    done = subprocess.run(
+        [sys.executable, "-c", code, *map(str, arguments)], capture_output=True, text=True, check=True
+    )
+    return set(done.stderr.split("\n"))
+
+
+@pytest.mark.parametrize(
+    ("arguments", "none_of"),
+    [
+        (["--help"], (*HEAVY, "numpy", "pydantic", "rich.console")),
+        (["--version"], (*HEAVY, "numpy", "pydantic", "rich.console")),
+        (["formats"], (*HEAVY, "pydantic")),
+        (["targets"], (*HEAVY, "zesty_otter.steps")),
+        (["steps", "weld"], ("scipy", "lxml", "jinja2", "zesty_otter.geometry.decompose", "zesty_otter.pictures")),
+        (["survey", "a.glb"], ("scipy", "lxml", "jinja2", "zesty_otter.geometry.decompose", "zesty_otter.pictures")),
+        (["convert", "a.glb", "b.glb"], ("scipy", "lxml", "jinja2", "zesty_otter.geometry.decompose", "numpy.ma")),
+    ],
+    ids=lambda value: value[0] if isinstance(value, list) else "",
+)
+def test_a_command_loads_only_what_it_uses(tmp_path, monkeypatch, arguments, none_of):
+    monkeypatch.chdir(tmp_path)
+    zo.write(scene_of(cube()), "a.glb")
+    loaded = loaded_by(*arguments)
+    assert "zesty_otter.cli" in loaded
+    assert not loaded & set(none_of)
+
+
+@pytest.mark.parametrize("name", COMMANDS)
+def test_help_of_all_commands_says_what_the_command_itself_says(name):
+    command = next(iter([app_command(name)]))
+    first = " ".join((command.help or "").split("\n\n")[0].split())
+    assert first == COMMANDS[name]
+
+
+def app_command(name: str):
+    import typer
+
+    return typer.main.get_command(app).get_command(None, name)
+
+
+def test_names_of_rooms_are_found_wherever_they_live():
+    for room in (zo.steps, zo.audit, zo.jobs):
+        for name in room.__all__:
+            assert getattr(room, name) is not None
+    with pytest.raises(AttributeError, match="has no attribute 'Wled'"):
+        zo.steps.Wled  # noqa: B018
