@@ -80,6 +80,44 @@ cdef inline int64_t _first_four(const double[:, ::1] points, int64_t[::1] four, 
     return True
 
 
+cdef inline void _share_planes(
+    const double[:, ::1] points, const int32_t[:, ::1] faces, double[:, ::1] planes, const int32_t[:, ::1] owner,
+    uint8_t[::1] done, int32_t[:, ::1] stack, int64_t count, double slack
+) noexcept nogil:
+    """Gives triangles on one plane the very same one: that of the largest, since those of slivers are crooked."""
+    cdef int64_t a, b, depth, f, g, k, seed
+    cdef bint flat
+    for f in range(count):
+        done[f] = 0
+    while True:
+        seed = -1
+        for f in range(count):
+            if not done[f] and (seed < 0 or planes[f, 4] > planes[seed, 4]):
+                seed = f
+        if seed < 0:
+            return
+        done[seed] = 1
+        stack[0, 0] = <int32_t>seed
+        depth = 1
+        while depth > 0:
+            depth -= 1
+            f = stack[depth, 0]
+            for k in range(3):
+                a, b = faces[f, k], faces[f, (k + 1) % 3]
+                g = owner[b, a]
+                if done[g]:
+                    continue
+                flat = True
+                for a in range(3):
+                    flat = flat and fabs(_above(planes, seed, points, faces[g, a])) <= slack
+                if flat:
+                    done[g] = 1
+                    for a in range(4):
+                        planes[g, a] = planes[seed, a]
+                    stack[depth, 0] = <int32_t>g
+                    depth += 1
+
+
 cpdef int64_t hull(
     const double[:, ::1] points, const int64_t[::1] order, double slack, int32_t[:, ::1] faces, double[:, ::1] planes,
     int32_t[:, ::1] owner, uint8_t[::1] seen, int32_t[:, ::1] rim, int64_t[::1] four
@@ -177,4 +215,5 @@ cpdef int64_t hull(
             used += seen[p] == 2
         if count != 2 * used - 4:
             return -1
+        _share_planes(points, faces, planes, owner, seen, rim, count, 10 * slack)
         return count
