@@ -224,3 +224,26 @@ cpdef void veil(
                 share = opacity if over_depth[y, x] <= depth[y, x] else behind
                 for k in range(3):
                     out[y, x, k] = out[y, x, k] * (1.0 - share) + color[k] * shade_of[t] * share
+
+
+cpdef void finish(
+    const float[:, :, ::1] fine, int64_t side, const uint8_t[::1] shown, int64_t first_row, int64_t stop_row,
+    uint8_t[:, :, ::1] image
+) noexcept:
+    """Pixels of an image from squares of ``side`` by ``side`` numbers of light: their mean, as ``shown`` says.
+
+    ``shown`` (N,) are the bytes of light from 0 to 1 in even steps.
+    """
+    cdef float light, steps = len(shown) - 1
+    cdef int64_t i, j, k, x, y
+    with nogil:
+        for y in range(first_row, stop_row):
+            for x in range(image.shape[1]):
+                for k in range(3):
+                    light = 0.0
+                    for j in range(side):
+                        for i in range(side):
+                            light += fine[y * side + j, x * side + i, k]
+                    light /= side * side
+                    light = min(max(light, 0.0), 1.0)
+                    image[y, x, k] = shown[<int64_t>(light * steps + <float>0.5)]

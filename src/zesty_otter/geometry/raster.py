@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import cache
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -93,6 +95,35 @@ def shade(
         )  # fmt: skip
 
     in_pieces(band, len(ids), _BAND)
+
+
+def finished(fine: NDArray[np.float32], side: int) -> NDArray[np.uint8]:
+    """An image from numbers of light.
+
+    Parameters
+    ----------
+    fine : (side * H, side * W, 3) float32
+        Light from 0 to 1; what is beyond is taken to be at the end.
+    side : int
+        How many numbers to each side of a pixel.
+
+    Returns
+    -------
+    (H, W, 3) uint8
+        As a screen shows it, with a gamma of 2.2.
+    """
+    image = np.empty((len(fine) // side, fine.shape[1] // side, 3), np.uint8)
+
+    def band(first: int, stop: int) -> None:
+        kernels.finish(fine, side, _shown(), first, stop, image)
+
+    in_pieces(band, len(image), _BAND)
+    return image
+
+
+@cache
+def _shown() -> NDArray[np.uint8]:
+    return (np.linspace(0, 1, 1 << 16) ** (1 / 2.2) * 255 + 0.5).astype(np.uint8)
 
 
 lines, veil = kernels.lines, kernels.veil

@@ -125,7 +125,7 @@ def _pictures(scene: Scene, facts: Survey) -> list[dict[str, Any]]:
 
 def _data(image: Image.Image) -> str:
     out = io.BytesIO()
-    image.quantize(128, dither=Image.Dither.NONE).save(out, "PNG", optimize=True)
+    image.quantize(256, Image.Quantize.FASTOCTREE, dither=Image.Dither.NONE).save(out, "PNG", compress_level=6)
     return "data:image/png;base64," + base64.b64encode(out.getvalue()).decode()
 
 

@@ -398,10 +398,8 @@ class _Picture:
                 out[rows[met] + dy, columns[met] + dx] = tinted
 
     def _finished(self, camera: Camera, out: NDArray[np.float32]) -> Image.Image:
-        high, wide = self.look.size[1], self.look.size[0]
-        fine = out.reshape(high, _FINE, wide, _FINE, 3)
-        small = sum(fine[:, k // _FINE, :, k % _FINE] for k in range(_FINE * _FINE)) / np.float32(_FINE * _FINE)
-        image = Image.fromarray((np.clip(small, 0, 1) ** (1 / 2.2) * 255 + 0.5).astype(np.uint8))
+        high = self.look.size[1]
+        image = Image.fromarray(raster.finished(out, _FINE))
         draw = ImageDraw.Draw(image)
         letters = font(max(high // 50, 11))
         if self.look.axes:
