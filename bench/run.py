@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 import statistics
+import subprocess
 import sys
 import tempfile
 import time
@@ -144,6 +145,7 @@ def ratios() -> Iterator[tuple[str, float, str]]:
     yield from _solid()
     yield from _seen()
     yield from _jobs()
+    yield from _starts()
 
 
 def _every_format(scene: zo.Scene, folder: Path) -> Iterator[tuple[str, float, str]]:
@@ -289,6 +291,25 @@ def _jobs() -> Iterator[tuple[str, float, str]]:
         yield "the same with nothing changed", again / whole, "the first run (bound 0.1)"
         one, two = in_turn(*(partial(zo.run_job, job(large), fresh=True, workers=n) for n in (1, 2)), times=4)
         yield "one worker, 16 of 200,000 triangles", one / two, "two workers (wanted: 1.6 or more)"
+
+
+def _starts() -> Iterator[tuple[str, float, str]]:
+    """Whole processes, beside one that only loads NumPy."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        for ending in ("glb", "obj"):
+            zo.write(sheet(4, 0), folder / f"small.{ending}")
+
+        def started(*arguments: str) -> Callable[[], object]:
+            return partial(subprocess.run, [sys.executable, *arguments], cwd=folder, check=True, capture_output=True)
+
+        numpy = usual(started("-c", "import numpy"), 5)
+        for line, bound in (
+            ("--help", 1.5), ("--version", 1.5), ("formats", 3.0), ("steps", 3.0), ("targets", 3.0),
+            ("survey small.glb", 4.0), ("survey small.obj --unit m", 4.0), ("convert small.obj out.glb --unit m", 5.0),
+        ):  # fmt: skip
+            took = usual(started("-m", "zesty_otter", *line.split()), 5)
+            yield f"zesty-otter {line}", took / numpy, f'python -c "import numpy" (bound {bound:g})'
 
 
 def sheet(side: int, seed: int) -> zo.Scene:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterator
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -10,8 +12,9 @@ from numpy.typing import NDArray
 
 from zesty_otter.formats import _digits as digits
 from zesty_otter.formats import _numbers as numbers
+from zesty_otter.geometry.parallel import in_order
 
-BUFFER = 1 << 22
+_PIECE = 1 << 21  # bytes of text that are read or written in a row
 
 
 def number_lines(prefix: str, values: NDArray[Any]) -> Iterator[NDArray[np.uint8]]:
@@ -29,11 +32,13 @@ def number_lines(prefix: str, values: NDArray[Any]) -> Iterator[NDArray[np.uint8
     """
     rows = np.ascontiguousarray(values, np.float32)
     start = np.frombuffer(prefix.encode("ascii"), np.uint8)
-    out = np.empty(BUFFER, np.uint8)
-    most = BUFFER // (len(start) + 1 + digits.WIDEST * rows.shape[1])
-    for first in range(0, len(rows), most):
-        size = digits.put_rows(start, rows, first, min(first + most, len(rows)), out)
-        yield out[:size].copy()
+    room = len(start) + 1 + digits.WIDEST * rows.shape[1]
+
+    def put(first: int, stop: int) -> NDArray[np.uint8]:
+        out = np.empty((stop - first) * room, np.uint8)
+        return out[: digits.put_rows(start, rows, first, stop, out)]
+
+    yield from in_order(put, _pieces(len(rows), room))
 
 
 def whole_number_lines(values: NDArray[Any]) -> Iterator[NDArray[np.uint8]]:
@@ -44,25 +49,29 @@ def whole_number_lines(values: NDArray[Any]) -> Iterator[NDArray[np.uint8]]:
     values : (N, n)
     """
     rows = np.ascontiguousarray(values, np.int64)
-    out = np.empty(BUFFER, np.uint8)
-    most = max(BUFFER // (1 + 11 * rows.shape[1]), 1)
-    for first in range(0, len(rows), most):
-        size = digits.put_whole_rows(rows, first, min(first + most, len(rows)), out)
-        yield out[:size].copy()
+    room = 1 + 11 * rows.shape[1]
+
+    def put(first: int, stop: int) -> NDArray[np.uint8]:
+        out = np.empty((stop - first) * room, np.uint8)
+        return out[: digits.put_whole_rows(rows, first, stop, out)]
+
+    yield from in_order(put, _pieces(len(rows), room))
 
 
 def list_of(values: NDArray[Any]) -> Iterator[NDArray[np.uint8]]:
     """A list with commas, of whole numbers (N,), of 32-bit numbers (N, 1), or of tuples of these (N, n)."""
     whole = values.dtype.kind in "iu"
     rows = np.ascontiguousarray(values, np.int64 if whole else np.float32)
-    put: Any = digits.put_list if whole else digits.put_tuples
-    out = np.empty(BUFFER, np.uint8)
-    most = BUFFER // 13 if whole else BUFFER // (4 + (digits.WIDEST + 2) * rows.shape[1])
-    for first in range(0, len(rows), most):
-        stop = min(first + most, len(rows))
-        size = put(rows, first, stop, out)
+    kernel: Any = digits.put_list if whole else digits.put_tuples
+    room = 13 if whole else 4 + (digits.WIDEST + 2) * rows.shape[1]
+
+    def put(first: int, stop: int) -> NDArray[np.uint8]:
+        out = np.empty((stop - first) * room, np.uint8)
+        size = kernel(rows, first, stop, out)
         # Nothing stands behind the last.
-        yield out[: size - 2 if stop == len(rows) else size].copy()
+        return out[: size - 2 if stop == len(rows) else size]
+
+    yield from in_order(put, _pieces(len(rows), room))
 
 
 def face_lines(face_start: NDArray[Any], values: NDArray[Any]) -> Iterator[NDArray[np.uint8]]:
@@ -74,12 +83,24 @@ def face_lines(face_start: NDArray[Any], values: NDArray[Any]) -> Iterator[NDArr
     values : (C,) int
     """
     start, rows = np.ascontiguousarray(face_start, np.int64), np.ascontiguousarray(values, np.int64)
-    longest = int(np.diff(start).max(initial=0)) * 12 + 4
-    out = np.empty(max(BUFFER, longest), np.uint8)
-    face = 0
-    while face < len(start) - 1:
-        face, size = digits.put_faces(start, rows, face, out)
-        yield out[:size].copy()
+    if len(start) < 2:
+        return
+    # Pieces of about the same number of corners; each face lies whole in one.
+    ends = np.searchsorted(start, np.arange(start[0], start[-1], _PIECE // 16)[1:], "left")
+    faces = np.unique([0, *ends, len(start) - 1]).tolist()
+
+    def put(first: int, stop: int) -> NDArray[np.uint8]:
+        room = 12 * (start[stop] - start[first]) + 16 * (stop - first)
+        out = np.empty(room, np.uint8)
+        return out[: digits.put_faces(start[: stop + 1], rows, first, out)[1]]
+
+    yield from in_order(put, pairwise(faces))
+
+
+def _pieces(count: int, room: int) -> Iterator[tuple[int, int]]:
+    """Pieces of some rows that each take so many bytes at most."""
+    most = max(_PIECE // room, 1)
+    return ((first, min(first + most, count)) for first in range(0, count, most))
 
 
 class NotNumbersError(ValueError):
@@ -113,7 +134,10 @@ def most_whole_numbers_in(text: str | bytes) -> tuple[NDArray[np.int32], int]:
 
 
 def _read_on(text: str | bytes, dtype: Any, reader: str, missing: float) -> tuple[NDArray[Any], int]:
-    data, out = _prepared(text, dtype)
+    with contextlib.suppress(NotNumbersError):
+        return _read(text, dtype, reader), 0
+    data = _bytes_of(text)
+    out = np.empty(numbers.count_words(data, 0, len(data)), dtype)
     read = getattr(numbers, reader)
     done = at = wrong = 0
     while True:
@@ -127,19 +151,37 @@ def _read_on(text: str | bytes, dtype: Any, reader: str, missing: float) -> tupl
         wrong += 1
 
 
-def _prepared(text: str | bytes | NDArray[np.uint8], dtype: Any) -> tuple[NDArray[np.uint8], NDArray[Any]]:
-    """The bytes of a text, and a table as long as it has words."""
+def _bytes_of(text: str | bytes | NDArray[np.uint8]) -> NDArray[np.uint8]:
     if isinstance(text, str):
         text = text.encode("utf-8", "replace")
-    data = np.ascontiguousarray(np.frombuffer(text, np.uint8) if isinstance(text, bytes) else text, np.uint8)
-    # Counting first costs little and keeps memory to what is needed.
-    return data, np.empty(numbers.count_words(data, 0, len(data)), dtype)
+    return np.ascontiguousarray(np.frombuffer(text, np.uint8) if isinstance(text, bytes) else text, np.uint8)
 
 
 def _read(text: str | bytes | NDArray[np.uint8], dtype: Any, reader: str) -> NDArray[Any]:
-    data, out = _prepared(text, dtype)
-    count, at = getattr(numbers, reader)(data, 0, len(data), out)
-    if count < len(out):
-        word = bytes(data[at : at + 40]).split()[0:1]
-        raise NotNumbersError(f"'{word[0].decode('utf-8', 'replace') if word else ''}' is not a number")
+    data = _bytes_of(text)
+    read = getattr(numbers, reader)
+    # Each piece is read into its place, which counting the words before it tells.
+    ends = _word_ends(data)
+    counts = [*in_order(lambda first, stop: numbers.count_words(data, first, stop), ends)]
+    out = np.empty(sum(counts), dtype)
+    places = np.cumsum([0, *counts]).tolist()
+    slots = dict(zip(ends, pairwise(places), strict=True))
+
+    def fill(first: int, stop: int) -> tuple[int, int]:
+        begin, end = slots[first, stop]
+        count, at = read(data, first, stop, out[begin:end])
+        return begin + count - end, at
+
+    for missing, at in in_order(fill, ends):
+        if missing:
+            word = bytes(data[at : at + 40]).split()[0:1]
+            raise NotNumbersError(f"'{word[0].decode('utf-8', 'replace') if word else ''}' is not a number")
     return out
+
+
+def _word_ends(data: NDArray[np.uint8]) -> list[tuple[int, int]]:
+    """Pieces of text that end where words do."""
+    ends = [0]
+    while ends[-1] < len(data):
+        ends.append(numbers.words_end(data, min(ends[-1] + _PIECE, len(data)), len(data)))
+    return list(pairwise(ends))

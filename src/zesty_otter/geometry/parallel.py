@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from typing import TypeVar
+
+T = TypeVar("T")
 
 _pool: ThreadPoolExecutor | None = None
 
@@ -27,6 +31,20 @@ def in_pieces(work: Callable[[int, int], None], count: int, piece: int) -> None:
         return
     for done in [_workers().submit(work, first, stop) for first, stop in ends]:
         done.result()
+
+
+def in_order(work: Callable[[int, int], T], pieces: Iterable[tuple[int, int]]) -> Iterator[T]:
+    """What ``work(first, stop)`` gives for pieces, one after the other, while the next ones are worked on already."""
+    if _cores() < 2:
+        yield from (work(first, stop) for first, stop in pieces)
+        return
+    waiting: deque[Future[T]] = deque()
+    for first, stop in pieces:
+        waiting.append(_workers().submit(work, first, stop))
+        if len(waiting) > _cores():
+            yield waiting.popleft().result()
+    while waiting:
+        yield waiting.popleft().result()
 
 
 def _cores() -> int:

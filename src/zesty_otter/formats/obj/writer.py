@@ -18,10 +18,12 @@ from zesty_otter.formats.bare import nothing_to_write
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.obj import _print as loops
 from zesty_otter.formats.obj.library import Library
-from zesty_otter.formats.text import BUFFER, number_lines
+from zesty_otter.formats.text import number_lines
 from zesty_otter.model import Mesh, Note, Placed, Scene, format_unit, transformed
 
 _MOST_SETS = 62  # as many bits as fit beside the sign
+
+_BUFFER = 1 << 22
 
 
 def encode(scene: Scene, name: str) -> Encoded:
@@ -132,7 +134,7 @@ def _face_lines(
 ) -> Iterator[Buffer]:
     text, text_start = table.bytes()
     longest = int(mesh.face_size.max(initial=0)) * 34 + len(text) + 3
-    out = np.empty(max(BUFFER, longest), np.uint8)
+    out = np.empty(max(_BUFFER, longest), np.uint8)
     current = np.full(3, -1, np.int32)
     start, columns = np.ascontiguousarray(mesh.face_start, np.int32), np.ascontiguousarray(columns, np.int32)
     face = 0
