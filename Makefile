@@ -12,7 +12,6 @@ CHECKED := build/checked/src
 
 $(INSTALLED): pyproject.toml
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --upgrade pip
 	$(BIN)/python -m pip install --quiet --editable .
 	@touch $@
 

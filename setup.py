@@ -41,6 +41,7 @@ DIRECTIVES = {
     "cdivision": True,
     "infer_types": False,
     "freethreading_compatible": True,
+    "show_performance_hints": False,
 }
 
 
@@ -73,11 +74,11 @@ class BuildKernels(build_ext):
             super().run()
         except (CCompilerError, CompileError, ExecError, PlatformError) as error:
             header = Path(sysconfig.get_path("include"), "Python.h")
-            lacking = "a C compiler such as gcc" if header.exists() else f"the headers of Python ({header})"
+            lacking = "a C compiler that works, such as gcc" if header.exists() else f"the headers of Python ({header})"
             raise SystemExit(
                 f"\nzesty-otter: the kernels could not be compiled: {error}\n"
-                f"Building from source needs a C compiler and the headers of Python; check {lacking}.\n"
-                "On Debian and its relatives: apt-get install gcc python3-dev. A wheel needs neither.\n"
+                f"Missing: {lacking}. On Debian and its relatives: apt-get install gcc python3-dev.\n"
+                "A wheel needs neither a compiler nor headers.\n"
             ) from None
 
 

@@ -104,6 +104,12 @@ def main(arguments: list[str] | None = None) -> None:
         # Whoever read our output has gone, as `head` does; keep the interpreter from complaining too.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         sys.exit(0)
+    except ImportError as error:
+        if not (error.name or "").startswith("zesty_otter"):
+            raise
+        python = f"Python {sys.version_info.major}.{sys.version_info.minor}"
+        _report(f"the compiled kernels are missing for {python}: {error}. Install it again with `pip install .`.", given)
+        sys.exit(2)
     except MemoryError:
         _report("there is not enough memory for this.", given)
         sys.exit(3)
