@@ -25,7 +25,7 @@ if sys.platform == "win32":
     FLAGS = ["/O2", "/fp:precise"]
 else:
     # No contraction and no assumptions on types: the same bits on every machine and at every level of optimisation.
-    FLAGS = ["-O3", "-ffp-contract=off", "-fno-strict-aliasing", "-g0"]
+    FLAGS = ["-O3", "-ffp-contract=off", "-fno-math-errno", "-fno-trapping-math", "-fno-strict-aliasing", "-g0"]
 LINK: list[str] = []
 if CHECKED:
     FLAGS = ["-O1", "-g", *FLAGS[1:-1]]

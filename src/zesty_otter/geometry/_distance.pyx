@@ -61,6 +61,7 @@ cpdef void nearest(
 
     Where there are directions to be faced, other triangles do not count; the triangle is -1 when none does.
     """
+    cdef bint any_side = len(facing) == 0
     cdef double best, d, left, own_s, own_t, right, s, t, x, y, z
     cdef int64_t far, guess, i, k, n, near, size
     with nogil:
@@ -69,7 +70,7 @@ cpdef void nearest(
             x, y, z = samples[i, 0], samples[i, 1], samples[i, 2]
             # What was nearest to the sample before is not far now.
             best, s, t = _to_triangle(corners, guess, x, y, z)
-            if len(facing) and not _faces(corners, guess, facing[i, 0], facing[i, 1], facing[i, 2]):
+            if not any_side and not _faces(corners, guess, facing[i, 0], facing[i, 1], facing[i, 2]):
                 best, triangle[i] = INFINITY, -1
             else:
                 triangle[i] = guess
@@ -83,7 +84,7 @@ cpdef void nearest(
                 if n >= leaves:
                     for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
                         d, own_s, own_t = _to_triangle(corners, k, x, y, z)
-                        if d < best and (len(facing) == 0 or _faces(corners, k, facing[i, 0], facing[i, 1], facing[i, 2])):
+                        if d < best and (any_side or _faces(corners, k, facing[i, 0], facing[i, 1], facing[i, 2])):
                             best, guess, s, t = d, k, own_s, own_t
                             triangle[i] = k
                     continue

@@ -7,10 +7,13 @@ cpdef enum:
 
 
 cpdef void cover(const int64_t[:, ::1] grid, const int32_t[:, ::1] corners, uint8_t[:, ::1] counts) noexcept:
-    # Counts how many triangles cover each pixel's centre. grid: (C, 2) whole numbers, FINE to a pixel. The
-    # top-left rule gives every centre on a shared edge to one triangle.
-    cdef bint inside
-    cdef int64_t area, ax, ay, bx, by, column, cx, cy, first_column, first_line, high, line, t, wide, x, y
+    """Counts how many triangles cover each pixel's centre, up to 255.
+
+    ``grid`` (C, 2) are whole numbers, FINE to a pixel. The top-left rule gives every centre on a shared edge to one
+    triangle. Invariant: ``ab``, ``bc`` and ``ca`` are above 0 just where the centre is on the inner side of that edge.
+    """
+    cdef int64_t ab, area, ax, ay, bc, bx, by, ca, column, cx, cy, first_column, first_line, high, last_column, line, t
+    cdef int64_t wide, x, y
     with nogil:
         high, wide = counts.shape[0], counts.shape[1]
         for t in range(len(corners)):
@@ -24,21 +27,22 @@ cpdef void cover(const int64_t[:, ::1] grid, const int32_t[:, ::1] corners, uint
                 bx, by, cx, cy = cx, cy, bx, by
             first_line = max(0, min(ay, by, cy) - FINE // 2) // FINE
             first_column = max(0, min(ax, bx, cx) - FINE // 2) // FINE
+            last_column = min(wide - 1, max(ax, bx, cx) >> 4)
+            x = first_column * FINE + FINE // 2
             for line in range(first_line, min(high - 1, max(ay, by, cy) >> 4) + 1):
                 y = line * FINE + FINE // 2
-                for column in range(first_column, min(wide - 1, max(ax, bx, cx) >> 4) + 1):
-                    x = column * FINE + FINE // 2
-                    inside = _left_of(ax, ay, bx, by, x, y) and _left_of(bx, by, cx, cy, x, y)
-                    if inside and _left_of(cx, cy, ax, ay, x, y) and counts[line, column] < 255:
+                ab, bc, ca = _side(ax, ay, bx, by, x, y), _side(bx, by, cx, cy, x, y), _side(cx, cy, ax, ay, x, y)
+                for column in range(first_column, last_column + 1):
+                    if ab > 0 and bc > 0 and ca > 0 and counts[line, column] < 255:
                         counts[line, column] += 1
+                    ab -= FINE * (by - ay)
+                    bc -= FINE * (cy - by)
+                    ca -= FINE * (ay - cy)
 
 
-cdef inline bint _left_of(int64_t ax, int64_t ay, int64_t bx, int64_t by, int64_t x, int64_t y) noexcept nogil:
-    cdef int64_t side
-    side = (bx - ax) * (y - ay) - (by - ay) * (x - ax)
-    if side != 0:
-        return side > 0
-    return by < ay or (by == ay and bx > ax)
+cdef inline int64_t _side(int64_t ax, int64_t ay, int64_t bx, int64_t by, int64_t x, int64_t y) noexcept nogil:
+    """How far a place is to the left of an edge, in whole numbers; one more on edges that own what lies on them."""
+    return (bx - ax) * (y - ay) - (by - ay) * (x - ax) + (by < ay or (by == ay and bx > ax))
 
 
 cpdef void signed_areas(const float[:, ::1] uv, const int32_t[:, ::1] corners, double[::1] area) noexcept:
