@@ -227,7 +227,8 @@ def _faces_flat(subject: _Subject) -> Found:
 def _faces_double(subject: _Subject) -> Found:
     """Faces that are there twice."""
     for mesh in subject.meshes:
-        count = int(duplicate_faces(mesh.face_start, mesh.corner_point, mesh.surface(join_points)).sum())
+        joined = mesh.surface(join_points)
+        count = int(duplicate_faces(mesh.face_start, mesh.corner_point, joined, mesh.slot_of_face).sum())
         if count:
             yield mesh.name, f"{count_of(count, 'face')} on the same points as another"
 

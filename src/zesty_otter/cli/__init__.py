@@ -108,7 +108,9 @@ def main(arguments: list[str] | None = None) -> None:
         if not (error.name or "").startswith("zesty_otter"):
             raise
         python = f"Python {sys.version_info.major}.{sys.version_info.minor}"
-        _report(f"the compiled kernels are missing for {python}: {error}. Install it again with `pip install .`.", given)
+        _report(
+            f"the compiled kernels are missing for {python}: {error}. Install it again with `pip install .`.", given
+        )
         sys.exit(2)
     except MemoryError:
         _report("there is not enough memory for this.", given)

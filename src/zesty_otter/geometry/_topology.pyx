@@ -100,9 +100,10 @@ cdef inline int64_t _least_at(
 
 
 cdef inline bint _same_outline(
-    const int32_t[::1] face_start, const int32_t[::1] corner_point, const int32_t[::1] joined, int64_t f, int32_t g
+    const int32_t[::1] face_start, const int32_t[::1] corner_point, const int32_t[::1] joined, int64_t f, int64_t g,
+    bint either_way
 ) noexcept nogil:
-    # Whether two faces have the same points in the same cyclic order, either way round.
+    # Whether two faces have the same points in the same cyclic order.
     cdef bint same, turned
     cdef int32_t p
     cdef int64_t i, j, k, size
@@ -115,37 +116,54 @@ cdef inline bint _same_outline(
         p = joined[corner_point[face_start[f] + (i + k) % size]]
         same = same and p == joined[corner_point[face_start[g] + (j + k) % size]]
         turned = turned and p == joined[corner_point[face_start[g] + (j + size - k) % size]]
-    return same or turned
+    return same or (either_way and turned)
 
 
-cpdef int64_t find_duplicate_faces(
+cdef inline void _find_first(
+    const int32_t[::1] face_start, const int32_t[::1] corner_point, const int32_t[::1] joined,
+    const int32_t[::1] slot, bint either_way, int32_t[::1] table, int32_t[::1] original
+) noexcept nogil:
+    # original[f] is the first face with the same outline: f itself when it is the first.
+    cdef int32_t c
+    cdef int64_t f, g, k, mask = len(table) - 1
+    cdef uint64_t h, mixed
+    for f in range(len(face_start) - 1):
+        h = 0
+        for c in range(face_start[f], face_start[f + 1]):
+            mixed = <uint64_t>(joined[corner_point[c]] + 1) * <uint64_t>0x9E3779B97F4A7C15
+            mixed ^= mixed >> 31
+            h += mixed * <uint64_t>0xBF58476D1CE4E5B9  # a sum: the same whatever the order
+        k = <int64_t>((h ^ (h >> 33)) & <uint64_t>mask)
+        while True:
+            g = table[k]
+            if g < 0:
+                table[k] = <int32_t>f
+                original[f] = <int32_t>f
+                break
+            if (len(slot) == 0 or slot[f] == slot[g]) and _same_outline(
+                face_start, corner_point, joined, f, g, either_way
+            ):
+                original[f] = <int32_t>g
+                break
+            k = (k + 1) & mask
+
+
+cpdef void find_duplicate_faces(
+    const int32_t[::1] face_start, const int32_t[::1] corner_point, const int32_t[::1] joined,
+    const int32_t[::1] slot, int32_t[::1] table, int32_t[::1] original
+) noexcept:
+    """The first face with the same outline, the same way round, and the same slot, of each face."""
+    with nogil:
+        _find_first(face_start, corner_point, joined, slot, False, table, original)
+
+
+cpdef void find_coincident_faces(
     const int32_t[::1] face_start, const int32_t[::1] corner_point, const int32_t[::1] joined, int32_t[::1] table,
     int32_t[::1] original
 ) noexcept:
-    # original[f] is the first face with the same outline: f itself when it is the first.
-    cdef int32_t c
-    cdef int64_t f, g, k, mask
-    cdef uint64_t h, mixed
+    """The first face with the same outline, either way round, of each face."""
     with nogil:
-        mask = len(table) - 1
-        for f in range(len(face_start) - 1):
-            h = 0
-            for c in range(face_start[f], face_start[f + 1]):
-                mixed = <uint64_t>(joined[corner_point[c]] + 1) * <uint64_t>0x9E3779B97F4A7C15
-                mixed ^= mixed >> 31
-                h += mixed * <uint64_t>0xBF58476D1CE4E5B9  # a sum: the same whatever the order
-            k = <int64_t>((h ^ (h >> 33)) & <uint64_t>mask)
-            while True:
-                g = table[k]
-                if g < 0:
-                    table[k] = f
-                    original[f] = f
-                    break
-                if _same_outline(face_start, corner_point, joined, f, g):
-                    original[f] = g
-                    break
-                k = (k + 1) & mask
-        return 0
+        _find_first(face_start, corner_point, joined, face_start[:0], True, table, original)
 
 
 cpdef void weld_points(

@@ -7,6 +7,7 @@ occur in the table of points.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -115,13 +116,23 @@ def parts(face_start: Ints, corner_point: Ints, joined: Ints) -> tuple[Ints, int
     return part, int(count)
 
 
-def duplicate_faces(face_start: Ints, corner_point: Ints, joined: Ints) -> NDArray[np.bool_]:
+def duplicate_faces(face_start: Ints, corner_point: Ints, joined: Ints, face_slot: Ints) -> NDArray[np.bool_]:
+    """(F,) whether an earlier face has the same outline the same way round, and the same slot."""
+    original = _same_outlines(loops.find_duplicate_faces, face_start, corner_point, joined, face_slot)
+    return np.asarray(original != np.arange(len(original)))
+
+
+def coincident_faces(face_start: Ints, corner_point: Ints, joined: Ints) -> NDArray[np.bool_]:
     """(F,) whether an earlier face has the same outline, whichever way round."""
+    original = _same_outlines(loops.find_coincident_faces, face_start, corner_point, joined)
+    return np.asarray(original != np.arange(len(original)))
+
+
+def _same_outlines(find: Any, face_start: Ints, corner_point: Ints, joined: Ints, *more: Ints) -> Ints:
     count = len(face_start) - 1
     original = np.empty(count, np.int32)
-    size = 1 << (2 * count + 1).bit_length()
-    loops.find_duplicate_faces(face_start, corner_point, joined, np.full(size, -1, np.int32), original)
-    return np.asarray(original != np.arange(count))
+    find(face_start, corner_point, joined, *more, np.full(1 << (2 * count + 1).bit_length(), -1, np.int32), original)
+    return original
 
 
 def flat_faces(points: NDArray[np.float64], face_start: Ints, corner_point: Ints) -> NDArray[np.bool_]:

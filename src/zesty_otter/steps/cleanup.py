@@ -9,7 +9,9 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from zesty_otter.geometry.corners import join_points
+from zesty_otter.geometry.normals import face_areas_and_normals
 from zesty_otter.geometry.topology import (
+    coincident_faces,
     drop_repeats,
     duplicate_faces,
     facing_outward,
@@ -103,7 +105,10 @@ class CleanUp(Step):
     example: ClassVar[dict[str, Any]] = {"orient": "outward", "close_holes": "20cm"}
 
     flat_faces: bool = Field(True, description="Drop faces without area.")
-    duplicate_faces: bool = Field(True, description="Drop faces that are there twice, whichever way round.")
+    duplicate_faces: bool = Field(
+        True,
+        description="Drop faces that are there twice: the same points, facing the same way, the same material slot.",
+    )
     loose_points: bool = Field(True, description="Drop points no face uses.")
     orient: Literal["keep", "agree", "outward"] = Field(
         "outward",
@@ -151,7 +156,8 @@ class CleanUp(Step):
             _add(counts, "flat face", int(flat.sum()))
             mesh = _keep_faces(mesh, ~flat)
         if self.duplicate_faces and mesh.face_count:
-            double = duplicate_faces(mesh.face_start, mesh.corner_point, mesh.surface(join_points))
+            joined = mesh.surface(join_points)
+            double = duplicate_faces(mesh.face_start, mesh.corner_point, joined, mesh.slot_of_face)
             _add(counts, "duplicate face", int(double.sum()))
             mesh = _keep_faces(mesh, ~double)
         if self.loose_points and not mesh.point_used.all():
@@ -182,6 +188,10 @@ class CleanUp(Step):
     def _findings(self, mesh: Mesh) -> list[Note]:
         edges = mesh.surface(topology)
         notes = []
+        coincident = int(coincident_faces(mesh.face_start, mesh.corner_point, mesh.surface(join_points)).sum())
+        if self.duplicate_faces and coincident:
+            text = f"{count_of(coincident, 'face')} on top of others, but facing the other way or of another material"
+            notes.append(self.note(f"{text}; kept", kind="guess", node=mesh.name))
         for found, what in (
             (edges.non_manifold, "shared by more than two faces"),
             (edges.contrary, "between faces that look to different sides"),
@@ -233,9 +243,12 @@ def with_holes_closed(mesh: Mesh, limit: float) -> tuple[Mesh, int]:
 
 
 def _with_turned_normals(mesh: Mesh, turned: NDArray[np.bool_]) -> Mesh:
-    """The mesh with some faces turned round, and the normals at their corners with them."""
+    """The mesh with some faces flipped, and with them the normals that looked the way they did.
+
+    Normals that were right already, against the way their face looked, stay.
+    """
     flipped = mesh.turned_round(turned)
-    at = np.repeat(turned, mesh.face_size)
+    at = np.repeat(turned & _agrees_with_normals(mesh), mesh.face_size)
     layers = []
     for layer in flipped.layers:
         if layer.kind in ("normal", "tangent"):
@@ -246,6 +259,16 @@ def _with_turned_normals(mesh: Mesh, turned: NDArray[np.bool_]) -> Mesh:
             layer = Layer(layer.kind, values, index.astype(np.int32), layer.name)
         layers.append(layer)
     return flipped.replace(layers=tuple(layers))
+
+
+def _agrees_with_normals(mesh: Mesh) -> NDArray[np.bool_]:
+    """(F,) whether a face looks the way its normals do; also where it has none."""
+    layer = next(iter(mesh.layers_of("normal")), None)
+    if layer is None:
+        return np.ones(mesh.face_count, bool)
+    _, facing = face_areas_and_normals(mesh.points, mesh.face_start, mesh.corner_point)
+    along = (layer.at_corners(0.0) * np.repeat(facing, mesh.face_size, axis=0)).sum(axis=1)
+    return np.asarray(np.add.reduceat(along, mesh.face_start[:-1]) >= 0)
 
 
 def _without_unused_slots(mesh: Mesh, counts: dict[str, int]) -> Mesh:

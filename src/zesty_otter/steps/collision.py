@@ -328,7 +328,7 @@ class Collision(Step):
                 continue
             new = mesh
             if new.layers or any(new.slots) or new.face_smoothing is not None:
-                new = new.replace(layers=(), slots=(), face_slot=None, face_smoothing=None)
+                new = new.replace(layers=(), slots=(None,), face_slot=None, face_smoothing=None)
                 done["lost materials, UVs and normals"] = done.get("lost materials, UVs and normals", 0) + 1
             closed = _made_convex(new, one.world[:3, :3] * metre, self.tolerance)
             if closed is not None:

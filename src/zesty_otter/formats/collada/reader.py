@@ -214,7 +214,7 @@ class _Reading:
 
     def _mesh(self, geometry: Element, binding: Element | None) -> Mesh | None:
         """The mesh of a geometry with the materials that a node binds; shared when another binds the same."""
-        key = geometry.get("id") or str(id(geometry))
+        key = geometry.getroottree().getpath(geometry)
         if key not in self.shapes:
             self.shapes[key] = read_shape(geometry, self.find, self.note)
         shape = self.shapes[key]

@@ -95,6 +95,7 @@ class _Lines:
     def _object(
         self, placed: Placed, mesh: Mesh, base: NDArray[np.int64], shared: dict[tuple[int, str], int], said: set[str]
     ) -> Iterator[Buffer]:
+        own_layers = {id(layer.values) for layer in mesh.layers}
         if not np.array_equal(placed.world, np.eye(4)):
             mesh = transformed(mesh, placed.world[:3, :3], placed.world[:3, 3])
         yield from number_lines("v", _points_and_colors(mesh))
@@ -107,12 +108,14 @@ class _Lines:
             if layer is None:
                 continue
             columns[k] = layer.index
-            # Instances share the tables that their places do not change.
-            key = layer.values.__array_interface__["data"][0], kind
+            # Instances share the tables that their places do not change. What was made for this place alone is gone
+            # soon, and its number may come again.
+            key = id(layer.values), kind
             if key in shared:
                 own[k] = shared[key]
                 continue
-            shared[key] = int(base[k])
+            if id(layer.values) in own_layers:
+                shared[key] = int(base[k])
             yield from number_lines(word, layer.values)
             counts[k] = len(layer.values)
         table = _Statements()

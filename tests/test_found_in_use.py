@@ -1,0 +1,91 @@
+"""Faults that were found when the product was used in earnest, each as its user saw it."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+import zesty_otter as zo
+from build import CUBE_FACES, cube, moved, scene_of, texts
+from zesty_otter.model import Layer, Material, Node
+
+
+def lit(mesh: zo.Mesh, sign: float = 1.0) -> zo.Mesh:
+    """The mesh with normals of its faces, or against them."""
+    corners = mesh.points[mesh.corner_point].reshape(-1, 4, 3)
+    normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    normal *= sign / np.linalg.norm(normal, axis=1, keepdims=True)
+    index = np.repeat(np.arange(len(normal)), 4).astype(np.int32)
+    return mesh.replace(layers=(Layer("normal", normal.astype(np.float32), index),))
+
+
+def read_obj(text: str) -> list[tuple[str, np.ndarray, np.ndarray]]:
+    """Object, positions and normals of each face, by a reader that shares nothing with ours."""
+    points, normals, faces, name = [], [], [], ""
+    for line in text.split("\n"):
+        word, *rest = line.split() or [""]
+        if word == "o":
+            name = rest[0]
+        elif word in ("v", "vn"):
+            (points if word == "v" else normals).append([float(number) for number in rest[:3]])
+        elif word == "f":
+            corners = [corner.split("/") for corner in rest]
+            at = np.array([points[int(corner[0]) - 1] for corner in corners])
+            faces.append((name, at, np.array([normals[int(corner[2]) - 1] for corner in corners])))
+    return faces
+
+
+def test_every_object_of_an_obj_file_has_its_own_normals(tmp_path):
+    """Forty turned cubes: normals that were made for one place must not be taken for those of another."""
+    mesh = lit(cube((1, 2, 3)))
+    nodes = []
+    for n in range(40):
+        turn = moved(5 * n, 0, 0)
+        turn[:2, :2] = [[np.cos(n), -np.sin(n)], [np.sin(n), np.cos(n)]]
+        nodes.append(Node(f"box_{n}", turn @ np.diag([-1.0 if n % 2 else 1.0, 1, 1, 1]), content=mesh))
+    zo.write(scene_of(*nodes), tmp_path / "a.obj")
+    faces = read_obj((tmp_path / "a.obj").read_text())
+    assert len(faces) == 40 * 6
+    for name, at, normal in faces:
+        facing = np.cross(at[1] - at[0], at[2] - at[0])
+        assert (normal @ (facing / np.linalg.norm(facing)) > 0.999).all(), name
+
+
+@pytest.mark.parametrize("sign", [1.0, -1.0])
+def test_after_cleaning_faces_look_the_way_their_normals_do(sign):
+    """An inside-out box: normals turn with faces they agreed with, and stay where they were right already."""
+    inside_out = zo.Mesh.from_faces("box", cube().points, [face[::-1] for face in CUBE_FACES])
+    (mesh,) = zo.apply(scene_of(lit(inside_out, sign)), zo.steps.CleanUp()).meshes
+    corners = mesh.points[mesh.corner_point].reshape(-1, 4, 3)
+    facing = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    assert ((corners.mean(axis=1) - 0.5) * facing > -1e-9).all()
+    normals = mesh.layers[0].at_corners(0.0).reshape(-1, 4, 3)
+    assert ((normals * facing[:, None]).sum(axis=2) > 0.999).all()
+
+
+def test_backs_and_decals_are_no_doubles():
+    """A card with a back, a decal on it, and one face that really is there twice."""
+    square = [[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]]
+    faces = [[0, 1, 2, 3], [3, 2, 1, 0], [0, 1, 2, 3], [1, 2, 3, 0]]
+    mesh = zo.Mesh.from_faces("card", np.array(square, float), faces).replace(
+        slots=(Material("net"), Material("decal")), face_slot=np.array([0, 0, 1, 0], np.int32)
+    )
+    done = zo.apply(scene_of(mesh), zo.steps.CleanUp(orient="keep"))
+    assert done.meshes[0].face_count == 3
+    said = texts(done.notes)
+    assert "dropped 1 duplicate face" in said
+    assert "2 faces on top of others, but facing the other way or of another material; kept" in said
+
+
+@pytest.mark.parametrize("ending", ["glb", "obj", "dae", "x3d", "usda"])
+def test_collision_of_an_artist_may_have_a_material(tmp_path, ending):
+    solid = cube(name="crate_collision").replace(
+        slots=(Material("red"), Material("blue")), face_slot=np.array([0, 1, 0, 1, 0, 1], np.int32)
+    )
+    scene = scene_of(Node("crate", content=cube(name="crate")), Node("crate_collision", content=solid))
+    done = zo.apply(scene, zo.steps.Roles(), zo.steps.Collision())
+    zo.write(done, tmp_path / f"crate.{ending}")
+    again = zo.apply(zo.read(tmp_path / f"crate.{ending}"), zo.steps.Roles())
+    kept = [node.drawn for node in (one.node for one in again.walk()) if node.role == "collision"]
+    assert len(kept) == 1
+    assert not any(kept[0].slots)
