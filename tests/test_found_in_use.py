@@ -7,6 +7,7 @@ import pytest
 
 import zesty_otter as zo
 from build import CUBE_FACES, cube, moved, scene_of, texts
+from zesty_otter import pixels
 from zesty_otter.model import Layer, Material, Node
 
 
@@ -89,3 +90,49 @@ def test_collision_of_an_artist_may_have_a_material(tmp_path, ending):
     kept = [node.drawn for node in (one.node for one in again.walk()) if node.role == "collision"]
     assert len(kept) == 1
     assert not any(kept[0].slots)
+
+
+def test_all_that_hangs_below_an_asset_goes_to_the_origin_with_it():
+    socket = Node("socket", moved(0, 2, 0), (Node("lamp", moved(0, 0.5, 0)),))
+    door = Node("door", moved(5, 0, 3), (socket,), content=cube())
+    done = zo.apply(scene_of(door), zo.steps.Pivot(at="base", place="origin"))
+    places = {one.node.name: one.world[:3, 3].tolist() for one in done.walk()}
+    assert places == {"door": [0, 0, 0], "socket": [-0.5, 2, -0.5], "lamp": [-0.5, 2.5, -0.5]}
+
+
+def test_normals_by_groups_that_are_not_there_are_kept_and_said():
+    mesh = cube()
+    smooth = mesh.replace(layers=(Layer("normal", np.ones((1, 3), np.float32) / np.float32(3**0.5),
+                                        np.zeros(24, np.int32)),))  # fmt: skip
+    done = zo.apply(scene_of(smooth), zo.steps.Normals(by="groups"))
+    assert np.array_equal(done.meshes[0].normals.at_corners(0.0), smooth.normals.at_corners(0.0))
+    assert "1 mesh without smoothing groups; normals are kept" in texts(done.notes)
+
+
+@pytest.mark.parametrize("data", [b"%!PS-Adobe-3.0 EPSF-3.0\n%%BoundingBox: 0 0 9 9\n", b"P6\n1 1\n255\nabc"])
+def test_images_of_other_kinds_are_not_opened(data):
+    with pytest.raises(pixels.ImageError, match="is not an image of a known kind"):
+        pixels.inspect(data)
+
+
+def test_a_fault_of_the_program_ends_one_asset_and_not_the_job(tmp_path, run, monkeypatch):
+    for name in ("good", "bad"):
+        zo.write(scene_of(cube(name=name)), tmp_path / f"{name}.glb")
+    (tmp_path / "job.toml").write_text('[[sources]]\nfiles = "*.glb"\nsteps = ["weld"]\n[[outputs]]\n')
+    weld = zo.steps.Weld.change
+
+    def broken(self, scene):
+        if scene.meshes[0].name == "bad":
+            raise IndexError("index 7 is out of bounds")
+        return weld(self, scene)
+
+    monkeypatch.setattr(zo.steps.Weld, "change", broken)
+    done = run("run", tmp_path / "job.toml", "--workers", 1)
+    assert done.status == 3
+    assert (tmp_path / "ready" / "good.glb").exists() and not (tmp_path / "ready" / "bad.glb").exists()
+    assert (
+        "failed by a fault of the program (IndexError). Please report it with" in " ".join(done.out.split()) + done.err
+    )
+    alone = run("convert", tmp_path / "bad.glb", tmp_path / "out.glb", "--weld", "1mm")
+    assert alone.status == 3
+    assert "failed by a fault of the program (IndexError)" in alone.err and "Traceback" not in alone.err

@@ -4,6 +4,7 @@
     ├── UsageError             an argument or setting makes no sense          (exit status 2)
     │   └── UnknownUnitError   a length is needed but the file names no unit  (exit status 2)
     ├── FindingsError          a check says no                                (exit status 1)
+    ├── InternalError          a fault of the program itself                  (exit status 3)
     ├── InputError             a file could not be read                       (exit status 3)
     │   └── ModelError         arrays do not make a valid mesh, node or scene (exit status 3)
     └── OutputError            a file could not be written                    (exit status 4)
@@ -14,8 +15,12 @@ A message names the file, the place in it, what is wrong, and the way out.
 from __future__ import annotations
 
 import difflib
+import hashlib
+import tempfile
+import traceback
 from collections.abc import Iterable
 from os import PathLike, fspath
+from pathlib import Path
 
 
 class ZestyOtterError(Exception):
@@ -77,6 +82,25 @@ class FindingsError(ZestyOtterError):
     """A check found what must not be."""
 
     exit_status = 1
+
+
+class InternalError(ZestyOtterError):
+    """A fault of the program itself, not of what it was given; the trace is in a log."""
+
+    exit_status = 3
+
+    @classmethod
+    def of(cls, error: Exception, file: str | PathLike[str] | None = None) -> InternalError:
+        """What to tell of an error nobody foresaw, with its trace written to a log."""
+        trace = "".join(traceback.format_exception(error))
+        digest = hashlib.sha256(trace.encode("utf-8", "replace")).hexdigest()[:8]
+        log = Path(tempfile.gettempdir(), f"zesty-otter-{digest}.log")
+        try:
+            log.write_text(trace, "utf-8", "replace")
+            remedy = f"Please report it with {log}."
+        except OSError:
+            remedy = "Please report it."
+        return cls(f"failed by a fault of the program ({type(error).__name__}).", file=file, remedy=remedy)
 
 
 class InputError(ZestyOtterError):

@@ -179,7 +179,7 @@ class _Inspection:
         texture = self.document["textures"][surface["baseColorTexture"]["index"]]
         view = self.document["bufferViews"][self.document["images"][texture["source"]]["bufferView"]]
         data = self.buffer[view["byteOffset"] : view["byteOffset"] + view["byteLength"]]
-        with Image.open(io.BytesIO(data)) as image:
+        with Image.open(io.BytesIO(data), formats=("PNG", "JPEG", "WEBP")) as image:
             return np.asarray(np.asarray(image.convert("RGBA")) / 255 * factor)
 
     def _placed(self) -> list[tuple[dict[str, Any], NDArray[Any], tuple[str, ...]]]:

@@ -12,7 +12,7 @@ import typer
 from typer.core import TyperGroup
 
 from zesty_otter import __version__
-from zesty_otter.errors import ZestyOtterError
+from zesty_otter.errors import InternalError, ZestyOtterError
 
 # What all of the parser's own complaints have in common; where it lives depends on Typer's version.
 _ParserError: Any = typer.BadParameter.mro()[2]
@@ -106,7 +106,8 @@ def main(arguments: list[str] | None = None) -> None:
         sys.exit(0)
     except ImportError as error:
         if not (error.name or "").startswith("zesty_otter"):
-            raise
+            _report(str(InternalError.of(error)), given)
+            sys.exit(InternalError.exit_status)
         python = f"Python {sys.version_info.major}.{sys.version_info.minor}"
         _report(
             f"the compiled kernels are missing for {python}: {error}. Install it again with `pip install .`.", given
@@ -115,6 +116,9 @@ def main(arguments: list[str] | None = None) -> None:
     except MemoryError:
         _report("there is not enough memory for this.", given)
         sys.exit(3)
+    except Exception as error:  # never a traceback
+        _report(str(InternalError.of(error)), given)
+        sys.exit(InternalError.exit_status)
 
 
 def _report(text: str, arguments: list[str]) -> None:

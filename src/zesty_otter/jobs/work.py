@@ -12,7 +12,7 @@ from zesty_otter.audit.budget import over_budget
 from zesty_otter.audit.checks import check
 from zesty_otter.audit.facts import FileFacts
 from zesty_otter.audit.findings import Finding
-from zesty_otter.errors import FindingsError, InputError, UnknownUnitError, ZestyOtterError
+from zesty_otter.errors import FindingsError, InputError, InternalError, UnknownUnitError, ZestyOtterError
 from zesty_otter.formats import format_of
 from zesty_otter.formats.files import inputs_of
 from zesty_otter.jobs.assemble import ReadPart, assembled
@@ -71,6 +71,8 @@ def work(task: Task, staging: Path | None, *, report: bool = False) -> Done:
         return Done(error=InputError("there is not enough memory for this.", file=task.name))
     except RecursionError:
         return Done(error=InputError("is nested too deeply.", file=task.name))
+    except Exception as error:  # one asset's fault does not end the job
+        return Done(error=InternalError.of(error, task.name))
 
 
 def read(task: Task) -> tuple[Scene, list[Finding]]:

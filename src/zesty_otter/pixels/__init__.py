@@ -15,6 +15,9 @@ _CHANNELS = "rgba"
 SUFFIXES = frozenset({".png", ".jpg", ".jpeg", ".bmp", ".tga", ".tif", ".tiff", ".gif", ".webp"})
 """Endings of image files, for searching."""
 
+KINDS = ("PNG", "JPEG", "WEBP", "TGA", "BMP", "GIF", "TIFF")
+"""The kinds of images that are opened, whatever a file calls itself: others may start programs or read other files."""
+
 
 class ImageError(ValueError):
     """Bytes that are not an image we can use."""
@@ -159,9 +162,9 @@ def _opened(data: bytes) -> Image.Image:
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("error", Image.DecompressionBombWarning)
-            return Image.open(io.BytesIO(data))
+            return Image.open(io.BytesIO(data), formats=KINDS)
     except UnidentifiedImageError:
-        raise ImageError("is not an image in a known format") from None
+        raise ImageError(f"is not an image of a known kind ({', '.join(KINDS)})") from None
     except (Image.DecompressionBombError, Image.DecompressionBombWarning):
         raise ImageError(f"has more than {Image.MAX_IMAGE_PIXELS} pixels") from None
     except Exception as error:  # Pillow's decoders raise what they like on damaged files

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import fnmatch
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar, Literal
 
@@ -89,7 +90,8 @@ class Pivot(Step):
                     farthest = max(farthest, float(np.linalg.norm(pivot - placed.world[:3, 3])))
                 else:
                     places[placed.number] = placed.world[:3, 3]
-        changed = _with_pivots(scene, places, self.place == "origin")
+        followers = _followers(scene, assets, places) if self.place == "origin" else {}
+        changed = _with_pivots(scene, places, followers, to_origin=self.place == "origin")
         return changed.with_notes(*self._notes(len(assets), farthest * (scene.frame.unit or 0.0)))
 
     def _notes(self, count: int, farthest: float) -> list[Note]:
@@ -220,8 +222,33 @@ class _Finder:
         return np.asarray(np.average(centres, axis=0, weights=weights))
 
 
-def _with_pivots(scene: Scene, places: dict[int, NDArray[np.float64]], to_origin: bool) -> Scene:
-    """The scene with the pivots of some placed meshes at ``places``, in world space."""
+def _followers(
+    scene: Scene, assets: Sequence[Asset], places: dict[int, NDArray[np.float64]]
+) -> dict[int, NDArray[np.float64]]:
+    """Of each node that belongs to an asset or hangs below it, and has no pivot of its own, the pivot it goes with."""
+    found: dict[int, NDArray[np.float64]] = {}
+    for asset in assets:
+        base = places.get(asset.main[0].number)
+        if base is not None:
+            found |= {one.number: base for one in (*asset.main, *asset.rest) if one.number not in places}
+    for placed in scene.walk():  # parents come before what hangs below them
+        if placed.number not in places and placed.number not in found:
+            above = found.get(placed.parent, places.get(placed.parent))
+            if above is not None:
+                found[placed.number] = above
+    return found
+
+
+def _with_pivots(
+    scene: Scene,
+    places: dict[int, NDArray[np.float64]],
+    followers: dict[int, NDArray[np.float64]],
+    *,
+    to_origin: bool,
+) -> Scene:
+    """The scene with the pivots of some placed meshes at ``places``, in world space, or moved from there to the origin;
+    ``followers`` go along.
+    """
     worlds: dict[int, NDArray[np.float64]] = {}
     contents: dict[int, Content | None] = {}
     shifted: dict[tuple[int, bytes], Mesh] = {}
@@ -235,6 +262,10 @@ def _with_pivots(scene: Scene, places: dict[int, NDArray[np.float64]], to_origin
         contents[placed.number] = shifted[key]
         worlds[placed.number] = placed.world.copy()
         worlds[placed.number][:3, 3] = 0.0 if to_origin else places[placed.number]
+    for placed in scene.walk() if followers else ():
+        if placed.number in followers:
+            worlds[placed.number] = placed.world.copy()
+            worlds[placed.number][:3, 3] -= followers[placed.number]
     return scene.with_worlds(worlds, contents)
 
 

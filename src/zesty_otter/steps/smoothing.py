@@ -51,7 +51,7 @@ class Normals(Step):
     )
 
     def change(self, scene: Scene) -> Scene:
-        counts = {"filled": 0, "made": 0, "groups": 0, "lost": 0}
+        counts = {"filled": 0, "made": 0, "groups": 0, "lost": 0, "without groups": 0}
 
         def change(mesh: Mesh) -> Mesh:
             return self._mesh(mesh, counts) if mesh.face_count else mesh
@@ -60,6 +60,9 @@ class Normals(Step):
         notes: list[Note] = []
         if counts["made"]:
             notes.append(self.note(f"normals of {count_of(counts['made'], 'mesh')} made by {self.by}"))
+        if counts["without groups"]:
+            text = f"{count_of(counts['without groups'], 'mesh')} without smoothing groups; normals are kept."
+            notes.append(self.note(f"{text} To smooth by angle instead, give degrees.", kind="guess"))
         if counts["filled"]:
             notes.append(self.note(f"missing normals of {count_of(counts['filled'], 'mesh')} filled in"))
         if counts["groups"]:
@@ -71,7 +74,9 @@ class Normals(Step):
 
     def _mesh(self, mesh: Mesh, counts: dict[str, int]) -> Mesh:
         own = mesh.normals
-        if self.by == "keep":
+        without_groups = self.by == "groups" and mesh.face_smoothing is None
+        counts["without groups"] += without_groups
+        if self.by == "keep" or without_groups:
             sound = own is not None and not own.has_holes
             if not sound:
                 mesh = with_all_normals(mesh)
@@ -94,7 +99,7 @@ class Normals(Step):
         edges = mesh.surface(topology)
         if self.by == "smooth":
             return normals_all_smooth(*arrays, edges.joined, weight=self.weight)
-        if self.by == "groups" and mesh.face_smoothing is not None:
+        if mesh.face_smoothing is not None and self.by == "groups":
             return normals_by_group(*arrays, edges.joined, mesh.face_smoothing)
         soft = np.zeros(len(edges.use), bool)
         if self.by == "angle":
