@@ -93,7 +93,7 @@ def test_wrong_input_gets_one_clear_message_and_its_status(run, tmp_path, monkey
 
 
 def test_the_usual_steps_are_options(run, tmp_path):
-    doubled = PERSON.replace("f 2 3 4", "f 2 4 3\nf 2 3 4") + "v 9 9 9\no sign\nf 1 2 3\n"
+    doubled = PERSON.replace("f 2 3 4", "f 3 4 2\nf 2 3 4") + "v 9 9 9\no sign\nf 1 2 3\n"
     source = obj(tmp_path, doubled)
     ran = run(
         "convert", source, tmp_path / "out.glb", "--unit", "cm", "--drop", "sign", "--weld", "1mm", "--clean", "--bake",

@@ -69,7 +69,7 @@ def test_backs_and_decals_are_no_doubles():
     square = [[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]]
     faces = [[0, 1, 2, 3], [3, 2, 1, 0], [0, 1, 2, 3], [1, 2, 3, 0]]
     mesh = zo.Mesh.from_faces("card", np.array(square, float), faces).replace(
-        slots=(Material("net"), Material("decal")), face_slot=np.array([0, 0, 1, 0], np.int32)
+        slots=(Material("net"), Material("decal", roughness=0.2)), face_slot=np.array([0, 0, 1, 0], np.int32)
     )
     done = zo.apply(scene_of(mesh), zo.steps.CleanUp(orient="keep"))
     assert done.meshes[0].face_count == 3
@@ -136,3 +136,36 @@ def test_a_fault_of_the_program_ends_one_asset_and_not_the_job(tmp_path, run, mo
     alone = run("convert", tmp_path / "bad.glb", tmp_path / "out.glb", "--weld", "1mm")
     assert alone.status == 3
     assert "failed by a fault of the program (IndexError)" in alone.err and "Traceback" not in alone.err
+
+
+def test_flat_faces_with_constant_normals_merge():
+    """A plane of 100 quads whose normals differ in their last bits, turned so that no number is round."""
+    y, x = np.mgrid[0:11, 0:11]
+    points = np.stack([x, y, 0 * x], -1).reshape(-1, 3) @ np.linalg.qr([[1, 2, 3], [2, 1, 1], [1, 1, 4.0]])[0]
+    a = (np.arange(10)[:, None] * 11 + np.arange(10)).ravel()
+    mesh = zo.Mesh.from_faces("plane", points, np.stack([a, a + 1, a + 12, a + 11], 1).tolist())
+    normal = np.cross(points[1] - points[0], points[11] - points[0])
+    normals = np.tile(normal / np.linalg.norm(normal), (400, 1)).astype(np.float32)
+    normals += np.random.default_rng(0).uniform(-1e-7, 1e-7, normals.shape).astype(np.float32)
+    mesh = mesh.replace(layers=(Layer("normal", normals, np.arange(400, dtype=np.int32)),))
+    assert zo.apply(scene_of(mesh), zo.steps.MergeFlat()).meshes[0].face_count == 1
+
+
+def test_a_pivot_keeps_instances_together():
+    mesh = cube((0.3, 0.7, 1.1))
+    nodes = [Node(f"post_{n}", moved(n / 3, 0, n / 7), content=mesh) for n in range(100)]
+    assert len(zo.apply(scene_of(*nodes), zo.steps.Pivot(at="base")).meshes) == 1
+
+
+@pytest.mark.parametrize(("said", "metres"), [("inch", 0.0254), ("meters", 1), ("yd", 0.9144), ("Feet", 0.3048)])
+def test_units_may_be_written_out(said, metres):
+    assert zo.Frame("left up forward", said).unit == pytest.approx(metres)
+    assert zo.steps.Scale(height=f"2 {said}").height == pytest.approx(2 * metres)
+
+
+@pytest.mark.parametrize("said", ["collada", "dae", ".dae"])
+def test_formats_of_a_job_go_by_name_or_ending(tmp_path, run, said):
+    zo.write(scene_of(cube()), tmp_path / "a.glb")
+    (tmp_path / "job.toml").write_text(f'[[sources]]\nfiles = "a.glb"\n[[outputs]]\nformats = ["{said}"]\n')
+    assert run("run", tmp_path / "job.toml").status == 0
+    assert (tmp_path / "ready" / "a.dae").exists()

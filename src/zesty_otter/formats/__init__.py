@@ -266,9 +266,10 @@ def format_of(path: Path, first_bytes: bytes = b"") -> Format:
 
 
 def format_named(name: str) -> Format:
-    """The format of a short name, such as ``"glb"``."""
+    """The format of a short name, such as ``"collada"``, or of an ending, such as ``"dae"``."""
+    word = name.lower().lstrip(".")
     for one in FORMATS:
-        if one.name == name:
+        if word == one.name or f".{word}" in one.suffixes:
             return one
     raise UsageError(f"'{name}' is not a format.", remedy=f"There are {', '.join(one.name for one in FORMATS)}.")
 

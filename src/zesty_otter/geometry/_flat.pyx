@@ -210,9 +210,10 @@ cpdef void face_slopes(
 
 cpdef void keep_equal_slopes(
     const int32_t[::1] first, const int32_t[::1] later, const int32_t[::1] corner_face, const float[:, :, ::1] slope,
-    double tolerance, uint8_t[::1] mergeable
+    const double[::1] area, double tolerance, double rounding, uint8_t[::1] mergeable
 ) noexcept:
-    cdef double apart, size
+    # Slopes may differ by a share of their size, or by what `rounding` of the values makes over the smaller face.
+    cdef double apart, noise, size
     cdef int32_t d, f, g
     cdef int64_t e, k, n
     with nogil:
@@ -224,10 +225,11 @@ cpdef void keep_equal_slopes(
                 mergeable[e] = False
                 continue
             f, g = corner_face[first[e]], corner_face[d]
+            noise = rounding / sqrt(max(min(area[f], area[g]), 1e-300))
             for n in range(slope.shape[1]):
                 size, apart = 0.0, 0.0
                 for k in range(3):
                     size = max(size, abs(slope[f, n, k]), abs(slope[g, n, k]))
                     apart = max(apart, abs(slope[f, n, k] - slope[g, n, k]))
-                if apart > tolerance * size + 1e-9:
+                if apart > tolerance * size + noise:
                     mergeable[e] = False

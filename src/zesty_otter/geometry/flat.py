@@ -10,6 +10,8 @@ from zesty_otter.geometry import _topology as edge_loops
 from zesty_otter.geometry.normals import face_areas_and_normals
 from zesty_otter.geometry.topology import Topology
 
+_ROUNDING = 4e-6  # of values about one, over a face
+
 
 def merge_flat(
     points: NDArray[np.float64],
@@ -132,11 +134,11 @@ def runs_straight(
     """(E,) whether values (C, n) change alike over both faces of an edge, so that one face could carry them.
 
     How a value changes over a face is its gradient by the divergence theorem, exact for what is linear;
-    gradients may differ by ``tolerance`` of their size.
+    gradients may differ by ``tolerance`` of their size, and by what rounding of 32-bit values makes of constant ones.
     """
     area, normal = face_areas_and_normals(points, face_start, corner_point)
     slope = np.empty((len(area), values.shape[1], 3), np.float32)
     loops.face_slopes(points, face_start, corner_point, values, area, normal, slope)
     straight = np.ones(len(edges.use), bool)
-    loops.keep_equal_slopes(edges.first, edges.later, edges.corner_face, slope, tolerance, straight)
+    loops.keep_equal_slopes(edges.first, edges.later, edges.corner_face, slope, area, tolerance, _ROUNDING, straight)
     return straight

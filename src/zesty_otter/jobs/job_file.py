@@ -12,7 +12,7 @@ from pydantic_core import CoreSchema
 
 from zesty_otter._settings import Settings, read_settings
 from zesty_otter.errors import UsageError, closest
-from zesty_otter.formats import FORMATS
+from zesty_otter.formats import FORMATS, format_named
 from zesty_otter.steps import STEPS, Length, Step, Words, step_from_text, step_named
 from zesty_otter.targets import Axes, Unit
 
@@ -53,10 +53,15 @@ class _StepSchema:
 
 
 def _known_format(name: str) -> str:
+    """The name of a format that can be written, given that or one of its endings."""
     known = [one.name for one in FORMATS if one.writer]
-    if name.lstrip(".").lower() not in known:
+    try:
+        kind = format_named(name)
+    except UsageError:
+        kind = None
+    if kind is None or kind.name not in known:
         raise ValueError(f"'{name}' cannot be written; there are {', '.join(known)}.{closest(name, known)}")
-    return name.lstrip(".").lower()
+    return kind.name
 
 
 def _known_tokens(template: str) -> str:

@@ -29,8 +29,22 @@ _DIRECTIONS = {
     "back": (0.0, 0.0, -1.0),
 }
 
-UNITS = {"mm": 0.001, "cm": 0.01, "m": 1.0, "in": 0.0254, "ft": 0.3048}
+UNITS = {"mm": 0.001, "cm": 0.01, "m": 1.0, "in": 0.0254, "ft": 0.3048, "yd": 0.9144}
 """Unit names and their lengths in metres."""
+
+_SPELLINGS = {
+    **dict.fromkeys(("millimetre", "millimetres", "millimeter", "millimeters"), "mm"),
+    **dict.fromkeys(("centimetre", "centimetres", "centimeter", "centimeters"), "cm"),
+    **dict.fromkeys(("metre", "metres", "meter", "meters"), "m"),
+    **dict.fromkeys(("inch", "inches"), "in"),
+    **dict.fromkeys(("foot", "feet"), "ft"),
+}
+"""Other ways people write them."""
+
+
+def _unit_name(text: str) -> str:
+    name = text.strip().lower()
+    return _SPELLINGS.get(name, name)
 
 
 @dataclass(frozen=True)
@@ -120,7 +134,7 @@ def all_axes() -> list[tuple[str, str, str]]:
 def parse_unit(unit: float | str) -> float:
     """Metres in one unit, from a name (``"cm"``) or a number of metres."""
     if isinstance(unit, str):
-        name = unit.strip().lower()
+        name = _unit_name(unit)
         if name in UNITS:
             return UNITS[name]
         try:
@@ -139,9 +153,9 @@ def parse_length(text: float | str) -> float:
     if not isinstance(text, str):
         return float(text)
     found = re.fullmatch(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:e[-+]?\d+)?)\s*([a-z]*)\s*", text.lower())
-    if not found or (found[2] and found[2] not in UNITS):
+    if not found or (found[2] and _unit_name(found[2]) not in UNITS):
         raise UsageError(f"'{text}' is not a length.", remedy="Write a number and a unit, for example 2cm or 1.8m.")
-    return float(found[1]) * UNITS[found[2] or "m"]
+    return float(found[1]) * UNITS[_unit_name(found[2]) or "m"]
 
 
 def format_unit(unit: float | None) -> str:

@@ -128,12 +128,11 @@ class CleanUp(Step):
         limit = self.close_holes / scene.unit_for("the size of a hole") if self.close_holes else 0.0
         counts: dict[str, int] = {}
         notes: list[Note] = []
-        changed = scene.map_meshes(lambda mesh: self._cleaned(mesh, limit, counts, notes, scene))
-        if self.merge_materials:
-            before = len(changed.materials), len(changed.textures)
-            changed = merged_materials(changed)
-            _add(counts, "duplicate material", before[0] - len(changed.materials))
-            _add(counts, "duplicate texture", before[1] - len(changed.textures))
+        # Materials first, so that faces of twins of one material count as having the same.
+        merged = merged_materials(scene) if self.merge_materials else scene
+        changed = merged.map_meshes(lambda mesh: self._cleaned(mesh, limit, counts, notes, scene))
+        _add(counts, "duplicate material", len(scene.materials) - len(merged.materials))
+        _add(counts, "duplicate texture", len(scene.textures) - len(merged.textures))
         if self.unused_slots:
             changed = changed.map_meshes(lambda mesh: _without_unused_slots(mesh, counts))
         words = [
@@ -157,7 +156,7 @@ class CleanUp(Step):
             mesh = _keep_faces(mesh, ~flat)
         if self.duplicate_faces and mesh.face_count:
             joined = mesh.surface(join_points)
-            double = duplicate_faces(mesh.face_start, mesh.corner_point, joined, mesh.slot_of_face)
+            double = duplicate_faces(mesh.face_start, mesh.corner_point, joined, material_of_face(mesh))
             _add(counts, "duplicate face", int(double.sum()))
             mesh = _keep_faces(mesh, ~double)
         if self.loose_points and not mesh.point_used.all():
@@ -259,6 +258,13 @@ def _with_turned_normals(mesh: Mesh, turned: NDArray[np.bool_]) -> Mesh:
             layer = Layer(layer.kind, values, index.astype(np.int32), layer.name)
         layers.append(layer)
     return flipped.replace(layers=tuple(layers))
+
+
+def material_of_face(mesh: Mesh) -> NDArray[np.int32]:
+    """(F,) the first slot with the material of each face."""
+    first: dict[int, int] = {}
+    number = [first.setdefault(id(slot), n) for n, slot in enumerate(mesh.slots)]
+    return np.array(number, np.int32)[mesh.slot_of_face]
 
 
 def _agrees_with_normals(mesh: Mesh) -> NDArray[np.bool_]:

@@ -256,7 +256,9 @@ def _with_pivots(
         if placed.number not in places:
             continue
         offset = _offset(placed, places[placed.number])
-        key = (id(mesh), offset.tobytes())
+        # Instances whose offsets differ by rounding alone go on sharing their mesh.
+        size = float(np.ptp(mesh.surface_bounds, axis=0).max()) or 1.0
+        key = (id(mesh), (offset / size).round(9).tobytes())
         if key not in shifted:
             shifted[key] = mesh.replace(points=mesh.points - offset) if offset.any() else mesh
         contents[placed.number] = shifted[key]
