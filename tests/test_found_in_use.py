@@ -8,7 +8,8 @@ import pytest
 import zesty_otter as zo
 from build import CUBE_FACES, cube, moved, scene_of, texts
 from zesty_otter import pixels
-from zesty_otter.model import Layer, Material, Node
+from zesty_otter.model import Layer, Material, Node, Texture, TextureUse
+from zesty_otter.pixels import png_of
 
 
 def lit(mesh: zo.Mesh, sign: float = 1.0) -> zo.Mesh:
@@ -169,3 +170,22 @@ def test_formats_of_a_job_go_by_name_or_ending(tmp_path, run, said):
     (tmp_path / "job.toml").write_text(f'[[sources]]\nfiles = "a.glb"\n[[outputs]]\nformats = ["{said}"]\n')
     assert run("run", tmp_path / "job.toml").status == 0
     assert (tmp_path / "ready" / "a.dae").exists()
+
+
+def test_uv_sets_are_not_lost_without_a_word():
+    layers = tuple(
+        Layer("uv", np.zeros((1, 2), np.float32), np.zeros(24, np.int32), name) for name in ("base", "light")
+    )
+    image = Texture("net.png", data=png_of(np.zeros((2, 2, 4), np.uint8)))
+    net = Material("net").with_textures({"base_color": TextureUse(image, uv_set=1)})
+    scene = scene_of(cube().replace(layers=layers, slots=(net,)))
+    none = zo.apply(scene, zo.steps.UvSets(keep=("paint*",)))
+    assert len(none.meshes[0].uv_sets) == 2 and "no UV set fits keep = paint*; its sets are kept" in texts(none.notes)
+    first = zo.apply(scene, zo.steps.UvSets(keep=("base",)))
+    assert "textures of 'net' used UV set 1, which is gone; they are on set 0 now" in texts(first.notes)
+
+
+def test_a_folder_of_textures_that_is_not_there_is_an_error(tmp_path, run):
+    zo.write(scene_of(cube()), tmp_path / "a.glb")
+    done = run("convert", tmp_path / "a.glb", tmp_path / "b.glb", "--textures-from", tmp_path / "maps")
+    assert done.status == 3 and "maps: is not a folder." in done.err

@@ -327,6 +327,9 @@ def read(
             raise IsADirectoryError
         with path.open("rb") as file:
             first_bytes = file.read(64)
+    for folder in folders:
+        if not Path(folder).is_dir():
+            raise InputError("is not a folder.", file=folder, remedy="Name a folder to look for textures in.")
     kind = format_of(path, first_bytes)
     found = kind.read(path, progress, [Path(folder) for folder in folders], pose=pose, scene=scene)
     given = Frame(axes or found.frame.axes, unit if unit is not None else found.frame.unit)

@@ -11,7 +11,7 @@ from pydantic import Field
 
 from zesty_otter.geometry.triangulation import triangulate
 from zesty_otter.geometry.uv import UvFacts, uv_facts
-from zesty_otter.model import Layer, Material, Mesh, Note, Scene, TextureUse
+from zesty_otter.model import Layer, Material, Mesh, Note, Scene, TextureUse, count_of
 from zesty_otter.steps.base import Step
 
 
@@ -42,6 +42,10 @@ class UvSets(Step):
         def change(mesh: Mesh) -> Mesh:
             nonlocal dropped
             kept = self._wanted(mesh)
+            if self.keep and mesh.uv_sets and not any(_named(self.keep, *one[::-1]) for one in enumerate(mesh.uv_sets)):
+                text = f"no UV set fits keep = {', '.join(self.keep)}; its sets are kept"
+                notes.append(self.note(text, kind="guess", node=mesh.name))
+                kept = list(range(len(mesh.uv_sets)))
             dropped += len(mesh.uv_sets) - len(kept)
             new = mesh.replace(layers=_with_sets(mesh, [self._changed(mesh.uv_sets[k], k) for k in kept]))
             if kept != list(range(len(mesh.uv_sets))):
@@ -53,8 +57,15 @@ class UvSets(Step):
         changed = scene.map_meshes(change)
         if moved:
             changed = changed.map_materials(lambda material: _following(material, moved.get(id(material))))
+            for material in scene.materials:
+                places = moved.get(id(material), {})
+                lost = sorted({use.uv_set for use in material.textures.values() if places and use.uv_set not in places})
+                if lost:
+                    sets = ", ".join(map(str, lost))
+                    text = f"textures of '{material.name}' used UV set {sets}, which is gone; they are on set 0 now"
+                    notes.append(self.note(text, kind="lost"))
         if dropped:
-            notes.insert(0, self.note(f"{dropped} UV sets dropped"))
+            notes.insert(0, self.note(f"{count_of(dropped, 'UV set')} dropped"))
         return changed.with_notes(*notes)
 
     def _wanted(self, mesh: Mesh) -> list[int]:
