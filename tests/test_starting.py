@@ -30,8 +30,14 @@ def loaded_by(*arguments: object) -> set[str]:
         (["--version"], (*HEAVY, "numpy", "pydantic", "rich.console")),
         (["formats"], (*HEAVY, "pydantic")),
         (["targets"], (*HEAVY, "zesty_otter.steps")),
-        (["steps", "weld"], ("scipy", "lxml", "jinja2", "zesty_otter.geometry.decompose", "zesty_otter.pictures")),
-        (["survey", "a.glb"], ("scipy", "lxml", "jinja2", "zesty_otter.geometry.decompose", "zesty_otter.pictures")),
+        (
+            ["steps", "weld"],
+            ("scipy", "PIL", "lxml", "jinja2", "zesty_otter.geometry.decompose", "zesty_otter.pictures"),
+        ),
+        (
+            ["survey", "a.glb"],
+            ("scipy", "PIL", "lxml", "jinja2", "zesty_otter.geometry.decompose", "zesty_otter.pictures"),
+        ),
         (["convert", "a.glb", "b.glb"], ("scipy", "lxml", "jinja2", "zesty_otter.geometry.decompose", "numpy.ma")),
     ],
     ids=lambda value: value[0] if isinstance(value, list) else "",

@@ -15,7 +15,6 @@ from urllib.parse import unquote
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image
 
 from zesty_otter.audit.facts import FileFacts
 from zesty_otter.errors import InputError
@@ -179,6 +178,8 @@ class _Inspection:
         texture = self.document["textures"][surface["baseColorTexture"]["index"]]
         view = self.document["bufferViews"][self.document["images"][texture["source"]]["bufferView"]]
         data = self.buffer[view["byteOffset"] : view["byteOffset"] + view["byteLength"]]
+        from PIL import Image
+
         with Image.open(io.BytesIO(data), formats=("PNG", "JPEG", "WEBP")) as image:
             return np.asarray(np.asarray(image.convert("RGBA")) / 255 * factor)
 

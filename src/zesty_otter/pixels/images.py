@@ -1,0 +1,204 @@
+"""Reading, changing and writing images."""
+
+from __future__ import annotations
+
+import io
+import warnings
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image, UnidentifiedImageError
+
+from zesty_otter.pixels import ImageError
+
+_CHANNELS = "rgba"
+
+SUFFIXES = frozenset({".png", ".jpg", ".jpeg", ".bmp", ".tga", ".tif", ".tiff", ".gif", ".webp"})
+"""Endings of image files, for searching."""
+
+KINDS = ("PNG", "JPEG", "WEBP", "TGA", "BMP", "GIF", "TIFF")
+"""The kinds of images that are opened, whatever a file calls itself: others may start programs or read other files."""
+
+
+@dataclass(frozen=True)
+class ImageInfo:
+    """What an image's header says: ``kind`` is ``PNG``, ``JPEG`` or another name, ``channels`` e.g. RGBA."""
+
+    kind: str
+    width: int
+    height: int
+    channels: str
+
+
+def inspect(data: bytes) -> ImageInfo:
+    """The facts in an image's header, without decoding its pixels."""
+    image = _opened(data)
+    return ImageInfo(image.format or "", image.width, image.height, image.mode)
+
+
+def to_png(data: bytes) -> bytes:
+    """The same picture as PNG."""
+    return _png(_loaded(data))
+
+
+def rgba(data: bytes, largest: int | None = None) -> NDArray[np.uint8]:
+    """(H, W, 4) the pixels of an image, made smaller where a side has more than ``largest``."""
+    image = _opened(data)
+    if largest is not None:
+        image.draft("RGB", (largest, largest))  # lets a JPEG be decoded no larger than needed
+    image = _loaded_from(image)
+    if largest is not None:
+        image.thumbnail((largest, largest))
+    return np.asarray(image.convert("RGBA"))
+
+
+def with_alpha(values: NDArray[np.uint8], alpha: bytes, channel: str) -> NDArray[np.uint8]:
+    """Pixels (H, W, 4) with the channel of another image, brought to their size, as their alpha."""
+    plane = _plane((alpha, channel), (values.shape[1], values.shape[0]))
+    return np.dstack([values[..., :3], np.asarray(plane)])
+
+
+def png_of(values: NDArray[np.uint8]) -> bytes:
+    """A PNG of pixels (H, W, 4), the same every time."""
+    return _png(Image.fromarray(values))
+
+
+def pack(size: tuple[int, int], red: Source, green: Source, blue: Source, alpha: Source | None = None) -> bytes:
+    """A PNG whose channels come from other images, or are one value (0 to 255) all over.
+
+    Parameters
+    ----------
+    size : (width, height)
+        Every source is resized to this.
+    red, green, blue, alpha : (bytes, channel) or int
+        ``channel`` is one of ``r g b a l``; l is the lightness.
+    """
+    planes = [_plane(source, size) for source in (red, green, blue, *(() if alpha is None else (alpha,)))]
+    return _png(Image.merge("RGB" if alpha is None else "RGBA", planes))
+
+
+Source = tuple[bytes, str] | int
+
+
+def single_channel(data: bytes, channel: str) -> bytes:
+    """One channel of an image as a grey PNG."""
+    return _png(_channel(_loaded(data), channel))
+
+
+def fitting_size(size: tuple[int, int], largest: int | None, power_of_two: str) -> tuple[int, int]:
+    """The size an image should have.
+
+    Parameters
+    ----------
+    size : (width, height)
+    largest : int or None
+        Most pixels of a side; both sides shrink alike.
+    power_of_two : {"no", "nearest", "lower"}
+        Afterwards, each side for itself; never above ``largest``.
+    """
+    width, height = size
+    if largest is not None and max(size) > largest:
+        factor = largest / max(size)
+        width, height = max(1, round(width * factor)), max(1, round(height * factor))
+    if power_of_two == "no":
+        return width, height
+    sides = []
+    for side in (width, height):
+        lower = 1 << (side.bit_length() - 1)
+        nearest = 2 * lower if power_of_two == "nearest" and side - lower > 2 * lower - side else lower
+        sides.append(lower if largest is not None and nearest > largest else nearest)
+    return sides[0], sides[1]
+
+
+def rework(data: bytes, *, size: tuple[int, int], flip_green: bool, kind: str) -> bytes:
+    """The image in another size, with its green channel turned upside down, as PNG or JPEG.
+
+    JPEG has no transparency; an image that needs it stays PNG.
+    """
+    image = _loaded(data)
+    if image.size != size:
+        image = image.resize(size, Image.Resampling.LANCZOS)
+    if flip_green:
+        planes = list(image.convert("RGB").split())
+        planes[1] = planes[1].point([255 - value for value in range(256)])
+        image = Image.merge("RGB", planes)
+    opaque = image.mode != "RGBA" or int(np.asarray(image)[..., 3].min()) == 255
+    if kind == "JPEG" and opaque:
+        out = io.BytesIO()
+        image.convert("RGB" if image.mode != "L" else "L").save(out, "JPEG", quality=92)
+        return out.getvalue()
+    return _png(image)
+
+
+def has_alpha(data: bytes) -> bool:
+    """Whether some pixel is not fully opaque."""
+    image = _opened(data)
+    if "A" not in image.mode and "transparency" not in image.info:
+        return False
+    return int(np.asarray(_loaded(data).convert("RGBA"))[..., 3].min()) < 255
+
+
+def is_cut_out(data: bytes, channel: str) -> bool:
+    """Whether a transparency map is nearly all or nothing, so that cutting out serves better than blending."""
+    values = _values(data, channel)
+    return bool(np.mean((values < 32) | (values > 223)) > 0.9)
+
+
+def looks_like_normal_map(data: bytes) -> bool:
+    """Whether colours cluster about the blue of an undisturbed normal."""
+    pixels = np.asarray(_loaded(data).convert("RGB").resize((64, 64), Image.Resampling.BOX), float)
+    mean = pixels.reshape(-1, 3).mean(axis=0)
+    return bool(mean[2] > 180 and abs(mean[0] - 128) < 40 and abs(mean[1] - 128) < 40)
+
+
+def _values(data: bytes, channel: str) -> NDArray[np.uint8]:
+    return np.asarray(_channel(_loaded(data), channel))
+
+
+def _opened(data: bytes) -> Image.Image:
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("error", Image.DecompressionBombWarning)
+            return Image.open(io.BytesIO(data), formats=KINDS)
+    except UnidentifiedImageError:
+        raise ImageError(f"is not an image of a known kind ({', '.join(KINDS)})") from None
+    except (Image.DecompressionBombError, Image.DecompressionBombWarning):
+        raise ImageError(f"has more than {Image.MAX_IMAGE_PIXELS} pixels") from None
+    except Exception as error:  # Pillow's decoders raise what they like on damaged files
+        raise ImageError(f"is damaged ({error})") from None
+
+
+def _loaded(data: bytes) -> Image.Image:
+    return _loaded_from(_opened(data))
+
+
+def _loaded_from(image: Image.Image) -> Image.Image:
+    try:
+        image.load()
+    except Exception as error:
+        raise ImageError(f"is damaged ({error})") from None
+    if image.mode in ("P", "PA", "LA", "La", "RGBa"):
+        return image.convert("RGBA")
+    if image.mode.startswith("I") or image.mode == "F":
+        return Image.fromarray((np.asarray(image, float) / 257).clip(0, 255).astype(np.uint8))
+    return image if image.mode in ("L", "RGB", "RGBA") else image.convert("RGB")
+
+
+def _channel(image: Image.Image, channel: str) -> Image.Image:
+    if channel == "l":
+        return image.convert("L")
+    return image.convert("RGBA").getchannel(_CHANNELS.index(channel))
+
+
+def _plane(source: Source, size: tuple[int, int]) -> Image.Image:
+    if isinstance(source, int):
+        return Image.new("L", size, source)
+    plane = _channel(_loaded(source[0]), source[1])
+    return plane if plane.size == size else plane.resize(size, Image.Resampling.LANCZOS)
+
+
+def _png(image: Image.Image) -> bytes:
+    out = io.BytesIO()
+    image.save(out, "PNG")
+    return out.getvalue()
