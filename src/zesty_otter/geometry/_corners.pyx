@@ -1,6 +1,6 @@
 """Compiled loops of `corners` and `normals`: chains of things that share a point."""
 
-from libc.math cimport atan2, sqrt
+from libc.math cimport sqrt
 from libc.stdint cimport int32_t, int64_t, uint64_t
 
 

@@ -41,7 +41,7 @@ cdef inline (double, double, double) _to_triangle(
     return nearest_in_triangle(
         corners[t, 0], corners[t, 1], corners[t, 2], corners[t, 3], corners[t, 4], corners[t, 5],
         corners[t, 6], corners[t, 7], corners[t, 8], x, y, z,
-    )  # fmt: skip
+    )
 
 
 cdef inline bint _faces(const double[:, ::1] corners, int64_t t, double x, double y, double z) noexcept nogil:

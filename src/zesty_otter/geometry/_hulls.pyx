@@ -28,7 +28,9 @@ cdef inline bint _put_face(
     return True
 
 
-cdef inline double _above(const double[:, ::1] planes, int64_t f, const double[:, ::1] points, int64_t p) noexcept nogil:
+cdef inline double _above(
+    const double[:, ::1] planes, int64_t f, const double[:, ::1] points, int64_t p
+) noexcept nogil:
     return planes[f, 0] * points[p, 0] + planes[f, 1] * points[p, 1] + planes[f, 2] * points[p, 2] + planes[f, 3]
 
 
@@ -49,7 +51,8 @@ cdef inline int64_t _first_four(const double[:, ::1] points, int64_t[::1] four, 
         return False
     best = 0.0
     for p in range(len(points)):
-        vx, vy, vz = points[p, 0] - points[four[0], 0], points[p, 1] - points[four[0], 1], points[p, 2] - points[four[0], 2]
+        vx, vy = points[p, 0] - points[four[0], 0], points[p, 1] - points[four[0], 1]
+        vz = points[p, 2] - points[four[0], 2]
         nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
         value = nx * nx + ny * ny + nz * nz
         if value > best:

@@ -43,12 +43,15 @@ cpdef void fill(
     with nogil:
         wide = depth.shape[1]
         for t in range(len(corner)):
-            x0, y0, x1, y1, x2, y2 = corner[t, 0], corner[t, 1], corner[t, 4], corner[t, 5], corner[t, 8], corner[t, 9]
+            x0, y0, x1, y1 = corner[t, 0], corner[t, 1], corner[t, 4], corner[t, 5]
+            x2, y2 = corner[t, 8], corner[t, 9]
             area = (x1 - x0) * (y2 - y0) - (x2 - x0) * (y1 - y0)
             if area == 0.0 or not (abs(area) < 1e30):
                 continue
-            left, right = max(<int64_t>ceil(min(x0, x1, x2) - 0.5), 0), min(<int64_t>floor(max(x0, x1, x2) - 0.5), wide - 1)
-            top, bottom = max(<int64_t>ceil(min(y0, y1, y2) - 0.5), first_row), min(<int64_t>floor(max(y0, y1, y2) - 0.5), stop_row - 1)
+            left = max(<int64_t>ceil(min(x0, x1, x2) - 0.5), 0)
+            right = min(<int64_t>floor(max(x0, x1, x2) - 0.5), wide - 1)
+            top = max(<int64_t>ceil(min(y0, y1, y2) - 0.5), first_row)
+            bottom = min(<int64_t>floor(max(y0, y1, y2) - 0.5), stop_row - 1)
             for y in range(top, bottom + 1):
                 py = y + 0.5
                 for x in range(left, right + 1):
@@ -99,7 +102,8 @@ cpdef void shade(
                 if t < 0:
                     continue
                 px, py = x + 0.5, y + 0.5
-                x0, y0, x1, y1, x2, y2 = corner[t, 0], corner[t, 1], corner[t, 4], corner[t, 5], corner[t, 8], corner[t, 9]
+                x0, y0, x1, y1 = corner[t, 0], corner[t, 1], corner[t, 4], corner[t, 5]
+                x2, y2 = corner[t, 8], corner[t, 9]
                 area = (x1 - x0) * (y2 - y0) - (x2 - x0) * (y1 - y0)
                 b0 = ((x1 - px) * (y2 - py) - (x2 - px) * (y1 - py)) / area * corner[t, 3]
                 b1 = ((x2 - px) * (y0 - py) - (x0 - px) * (y2 - py)) / area * corner[t, 7]

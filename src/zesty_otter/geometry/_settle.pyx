@@ -63,7 +63,7 @@ cdef inline Place _nearest(
             d, fs, ft = nearest_in_triangle(
                 points[a, 0], points[a, 1], points[a, 2], points[b, 0], points[b, 1], points[b, 2],
                 points[c, 0], points[c, 1], points[c, 2], x, y, z,
-            )  # fmt: skip
+            )
             if d < best.distance:
                 best.distance, best.triangle, best.s, best.t, found = d, f, fs, ft, True
         if not found:
@@ -268,7 +268,7 @@ cdef inline bint _mend(
         step, found = _best_step(
             points, tri, start, around, leeway, old_points, old_tri, old_start, old_around, lodger_start, lodgers,
             close_to, ring, v, x, y, z, bound,
-        )  # fmt: skip
+        )
         if step > 0.0:
             bound, mover, way = found, v, step
     if mover < 0:
@@ -312,10 +312,10 @@ cpdef int64_t settle(
                 x, y, z = old_points[q, 0], old_points[q, 1], old_points[q, 2]
                 place = _nearest(points, tri, start, around, home, x, y, z)
                 if not _mend(
-                    points, tri, start, around, freedom, leeway, old_points, old_tri, old_start, old_around, lodger_start,
-                    lodgers, far, worst, close_to, ring, place.triangle, place.s, place.t, x, y, z, old_on_line[q],
-                    goal * far[home],
-                ):  # fmt: skip
+                    points, tri, start, around, freedom, leeway, old_points, old_tri, old_start, old_around,
+                    lodger_start, lodgers, far, worst, close_to, ring, place.triangle, place.s, place.t, x, y, z,
+                    old_on_line[q], goal * far[home],
+                ):
                     break
                 moves += 1
         return moves
@@ -357,7 +357,7 @@ cpdef int64_t settle_places(
                 y = (1 - gs - gt) * old_points[a, 1] + gs * old_points[b, 1] + gt * old_points[c, 1]
                 z = (1 - gs - gt) * old_points[a, 2] + gs * old_points[b, 2] + gt * old_points[c, 2]
                 moves += _mend(
-                    points, tri, start, around, freedom, leeway, old_points, old_tri, old_start, old_around, lodger_start,
-                    lodgers, far, worst, close_to, ring, f, s, t, x, y, z, False, goal * place.distance,
-                )  # fmt: skip
+                    points, tri, start, around, freedom, leeway, old_points, old_tri, old_start, old_around,
+                    lodger_start, lodgers, far, worst, close_to, ring, f, s, t, x, y, z, False, goal * place.distance,
+                )
         return moves

@@ -519,7 +519,7 @@ cdef inline (double, double, double, double) _closest(
     distance, s, t = nearest_in_triangle(
         real[a, 10], real[a, 11], real[a, 12], real[b, 10], real[b, 11], real[b, 12],
         real[c, 10], real[c, 11], real[c, 12], x, y, z,
-    )  # fmt: skip
+    )
     return distance, 1.0 - s - t, s, t
 
 
@@ -924,7 +924,9 @@ cpdef void collapse(
             if u == v:
                 entry[number, 2] = _GONE
                 continue
-            cost, x, y, z = _evaluate(real, vert, face, wedge, slope, u, v, <int64_t>(entry[number, 3] & 3), only_old, limit)
+            cost, x, y, z = _evaluate(
+                real, vert, face, wedge, slope, u, v, entry[number, 3] & 3, only_old, limit
+            )
             stamp = vert[u, VERSION] + vert[v, VERSION]
             if stamp != entry[number, 2]:
                 entry[number, 0], entry[number, 1], entry[number, 2] = u, v, stamp
@@ -937,7 +939,7 @@ cpdef void collapse(
                 continue
             share = max(0.5 ** (entry[number, 3] >> 2), 1e-3)
             if _joined(real, vert, face, wedge, slope, values, family, column_layer, entry, owner, state, pairs,
-                       found, fresh, ring, limit, most / share, share, u, v, x, y, z):  # fmt: skip
+                       found, fresh, ring, limit, most / share, share, u, v, x, y, z):
                 entry[number, 2] = _GONE
                 state[SINCE] += 1
                 state[ROUNDS] = 0

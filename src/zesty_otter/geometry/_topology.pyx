@@ -492,7 +492,8 @@ cpdef int64_t grow_regions(
                     g = corner_face[later[first[e]] if first[e] == c else first[e]]
                     if region[g] >= 0:
                         continue
-                    dot = normal[g, 0] * normal[seed, 0] + normal[g, 1] * normal[seed, 1] + normal[g, 2] * normal[seed, 2]
+                    dot = normal[g, 0] * normal[seed, 0] + normal[g, 1] * normal[seed, 1]
+                    dot += normal[g, 2] * normal[seed, 2]
                     if dot >= least_dot:
                         region[g] = count
                         stack[depth] = g

@@ -12,7 +12,9 @@ cpdef enum:
     BAD = 5
 
 
-cdef inline bint _begins(const uint8_t[::1] data, int64_t at, int64_t stop, const char* word, int64_t size) noexcept nogil:
+cdef inline bint _begins(
+    const uint8_t[::1] data, int64_t at, int64_t stop, const char* word, int64_t size
+) noexcept nogil:
     cdef int64_t k
     if at + size > stop:
         return False
@@ -27,7 +29,8 @@ cpdef int64_t scan(
 ) noexcept:
     """Reads vertices, facets and solids line by line; returns 1 when a table is full, 0 at the end.
 
-    ``solids`` (S, 2) gets the first face of each and where its line begins. A facet ends at endloop, or at endfacet where that is missing.
+    ``solids`` (S, 2) gets the first face of each and where its line begins. A facet ends at endloop, or at endfacet
+    where that is missing.
     """
     cdef bint found, good
     cdef double value
