@@ -446,3 +446,26 @@ def test_no_shadow_mesh_of_the_kit_stands_out_of_what_it_is_the_shadow_of(mended
         assert (own.surface_bounds[1] <= source.surface_bounds[1] + 1e-9).all()
         assert own.all_triangles
     assert "stands out" not in texts(scene.notes)
+
+
+def test_parts_that_a_rule_asks_for_are_made_even_where_they_do_not_fit(mended):
+    """`auto` gives a bent thin hull up for a light surface; a rule that says parts gets as good ones as there are."""
+    boat = zo.apply(mended["work_boat"], zo.steps.Select(keep="hull"))
+    (auto,) = collision_facts(zo.apply(boat, Collision()))
+    (ruled,) = collision_facts(zo.apply(boat, Collision(rules=[{"nodes": ["hull"], "shape": "parts"}])))
+    assert (auto.shape, ruled.shape) == ("surface", "parts") and 1 < ruled.parts <= 32
+
+
+def test_a_mirrored_mesh_gets_mirrored_collision(mended):
+    boat = zo.apply(mended["work_boat"], Collision())
+    near, far = (
+        np.concatenate([
+            one.node.mesh.points @ one.world[:3, :3].T + one.world[:3, 3]
+            for one in boat.walk()
+            if one.node.role == "collision" and one.node.properties["asset"] == asset
+        ])
+        for asset in ("hull", "hull_mirrored")
+    )  # fmt: skip
+    mirrored = near * (-1, 1, 1)
+    apart = np.linalg.norm(mirrored[:, None] - far[None], axis=2)
+    assert len(near) == len(far) and apart.min(axis=1).max() < 1e-6 and apart.min(axis=0).max() < 1e-6

@@ -114,7 +114,7 @@ class Collision(Step):
         behind: dict[int, list[Node]] = {}
         changed: dict[int, Node] = {}
         made: dict[Any, tuple[list[Mesh], _Found]] = {}
-        solved: list[_Solved] = []
+        solved: dict[Any, list[_Solved]] = {}
         said: dict[str, list[str]] = {}
         assets = assets_of(scene)
         todo = [(asset, placed) for asset in assets for placed in asset.main if placed.number in numbers]
@@ -139,11 +139,12 @@ class Collision(Step):
                 continue
             key = id(mesh), shape, linear.round(9).tobytes()
             if key not in made:
-                known = ((one.carried(mesh, linear, up), one.found) for one in solved if one.shape == shape)
+                alike = solved.setdefault((shape, _outer_shape(mesh)), [])
+                known = ((one.carried(mesh, linear, up), one.found) for one in alike)
                 carried = next(((meshes, found) for meshes, found in known if meshes is not None), None)
                 made[key] = carried or self._made(mesh, linear, shape, up, _share_of(done, len(todo)))
                 if carried is None:
-                    solved.append(_Solved(mesh, linear, shape, *made[key]))
+                    alike.append(_Solved(mesh, linear, *made[key]))
             meshes, found = made[key]
             behind[placed.number] = self._nodes(asset, placed, meshes, found)
             said.setdefault(found.why, []).append(placed.node.name)
@@ -210,7 +211,7 @@ class Collision(Step):
                 found.shape, found.why = "surface", "surface"
                 surface = self._surface(mesh.name, solid, linear, found)
                 break
-            parts = self._parts(one, solid, used, linear, progress)
+            parts = self._parts(one, solid, used, linear, progress, must_fit=shape == "auto")
             if not parts:
                 refused[one] = math.inf
                 continue
@@ -241,13 +242,13 @@ class Collision(Step):
 
     def _parts(
         self, shape: Shape, solid: Solid, used: NDArray[np.float64], linear: NDArray[np.float64],
-        progress: Callable[[float], None],
+        progress: Callable[[float], None], *, must_fit: bool,
     ) -> Sequence[Hull]:  # fmt: skip
-        """The convex parts of a shape around a mesh, in metres."""
+        """The convex parts of a shape around a mesh, in metres; none where they must fit and will not."""
         if shape == "parts":
             return decompose(
                 solid.points, solid.triangles, self.tolerance, most_parts=self.most_parts,
-                most_corners=self.most_corners, thickness=self._thick, must_fit=self.shape == "auto", progress=progress,
+                most_corners=self.most_corners, thickness=self._thick, must_fit=must_fit, progress=progress,
             ).parts  # fmt: skip
         if shape == "hull":
             hull = tidied(convex_hull(used, self._thick), 1e-5 * solid.size)
@@ -471,7 +472,6 @@ class _Solved:
 
     mesh: Mesh
     linear: NDArray[np.float64]
-    shape: Shape
     meshes: list[Mesh]
     found: _Found
 
@@ -506,6 +506,12 @@ class _Solved:
             if cKDTree(other).query(moved)[0].max() > apart or cKDTree(moved).query(other)[0].max() > apart:
                 return False
         return True
+
+
+def _outer_shape(mesh: Mesh) -> tuple[object, ...]:
+    """What quarter turns and mirrors leave as it is, and tells most meshes apart: faces, corners and sides."""
+    sides = sorted(np.ptp(mesh.surface_bounds, axis=0).tolist())
+    return mesh.face_count, mesh.corner_count, *(f"{side:.5e}" for side in sides)
 
 
 def _places_of(mesh: Mesh) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
