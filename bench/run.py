@@ -24,8 +24,8 @@ from zesty_otter import jobs
 from zesty_otter.geometry.deviation import Shape, deviation
 from zesty_otter.geometry.simplify import Attribute, simplify
 from zesty_otter.geometry.triangulation import triangulate
-from zesty_otter.jobs.delivery import deliver
 from zesty_otter.model import Layer, Node
+from zesty_otter.pipeline.delivery import deliver
 
 WIDE, DEEP = 1000, 500  # half a million quads
 

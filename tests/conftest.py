@@ -13,7 +13,7 @@ from hypothesis import settings
 os.environ["COLUMNS"] = "160"
 import zesty_otter as zo
 from zesty_otter.cli import main  # reads the width of the terminal
-from zesty_otter.demo import PIECES, write_kit
+from zesty_otter.demo import PIECES, Piece, write_kit
 from zesty_otter.steps import Names, Normals, Reframe, Select
 
 _HOME = Path(zo.__file__).parent
@@ -56,11 +56,16 @@ def run(capsys: pytest.CaptureFixture[str]) -> Callable[..., Ran]:
 
 
 @pytest.fixture(scope="session")
-def mended(tmp_path_factory) -> dict[str, zo.Scene]:
+def kit(tmp_path_factory) -> list[tuple[Piece, Path]]:
+    """The pieces of the demo kit with their files."""
+    return list(zip(PIECES, write_kit(tmp_path_factory.mktemp("kit")), strict=True))
+
+
+@pytest.fixture(scope="session")
+def mended(kit) -> dict[str, zo.Scene]:
     """Some pieces as they would be handed on: named, with normals, in the space of glTF."""
-    models = write_kit(tmp_path_factory.mktemp("kit"))
     scenes = {}
-    for piece, model in zip(PIECES, models, strict=True):
+    for piece, model in kit:
         scene = zo.read(model, unit=piece.unit, axes=piece.axes)
         name = piece.out[:-4]
         steps = (Reframe(axes="left up forward", unit="m"), Select(drop="kind:light"), Normals(by="keep"), Names())

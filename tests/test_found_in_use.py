@@ -189,3 +189,30 @@ def test_a_folder_of_textures_that_is_not_there_is_an_error(tmp_path, run):
     zo.write(scene_of(cube()), tmp_path / "a.glb")
     done = run("convert", tmp_path / "a.glb", tmp_path / "b.glb", "--textures-from", tmp_path / "maps")
     assert done.status == 3 and "maps: is not a folder." in done.err
+
+
+@pytest.mark.parametrize("target", ["cm-forward-right-up", "own.toml"])
+def test_convert_for_a_target_writes_what_a_job_for_it_writes(tmp_path, run, kit, target):
+    own = 'triangulate = false\nlongest_name = 12\ndrop = ["kind:light", "role:marker"]\nformats = ["dae", "obj"]\n'
+    own += '[names]\nvisible = "p_{name}"\ncollision = "hit_{name}_{n}"\n[limits]\ntexture_size = 64\n'
+    own += '[textures]\npower_of_two = true\nnormal_green = "down"\n[frame]\naxes = "right forward up"\nunit = "cm"\n'
+    (tmp_path / "own.toml").write_text(own)
+    chosen = tmp_path / target if target.endswith(".toml") else target
+    endings = ["obj", "glb", "gltf", "dae", "usda", "usdz", "x3d", "ply", "stl"]
+    done_before: set[str] = set()
+    for piece, model in kit:
+        lines = [f'target = "{chosen}"', "report = false", "[[sources]]", f'files = "{model}"']
+        lines += [f'{key} = "{said}"' for key, said in (("unit", piece.unit), ("axes", piece.axes)) if said]
+        (tmp_path / "job.toml").write_text("\n".join([*lines, "[[outputs]]", f"formats = {endings}"]))
+        assert run("run", tmp_path / "job.toml").status == 0
+        said = [one for key in ("unit", "axes") if (word := getattr(piece, key)) for one in (f"--{key}", word)]
+        (stem,) = {one.stem for one in (tmp_path / "ready").glob("*.glb")} - done_before
+        done_before.add(stem)
+        for ending in endings:
+            done = run("convert", model, tmp_path / "one" / f"{stem}.{ending}", *said, "--target", chosen)
+            assert done.status == 0, done.err
+        files = [one for one in (tmp_path / "one").rglob("*") if one.is_file()]
+        for one in files:
+            other = tmp_path / "ready" / one.relative_to(tmp_path / "one")
+            assert one.read_bytes() == other.read_bytes(), one.name
+        assert len(files) >= len(endings)

@@ -18,8 +18,8 @@ from build import CUBE_FACES, CUBE_POINTS, cube, moved, scene_of
 from zesty_otter.demo.textures import timber
 from zesty_otter.jobs import Job, Output, Source, load, schema
 from zesty_otter.jobs.lay_out import in_rows
-from zesty_otter.jobs.split import split
 from zesty_otter.model import Layer, Material, Node, Texture, TextureUse
+from zesty_otter.pipeline.pieces import split
 
 
 def obj_cube(size: float = 1.0, *names: str, at: float = 0.0, groups: dict[str, str] | None = None) -> str:

@@ -16,7 +16,7 @@ import pytest
 import zesty_otter as zo
 from zesty_otter.formats import FORMATS, format_of
 from zesty_otter.formats.usd.package import package as package_of
-from zesty_otter.jobs.delivery import deliver
+from zesty_otter.pipeline.delivery import deliver
 from zesty_otter.steps import Gather, Join, Reframe, Triangulate
 
 pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well

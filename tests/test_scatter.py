@@ -13,8 +13,8 @@ from zesty_otter import Scatter
 from zesty_otter.formats import FORMATS
 from zesty_otter.geometry.aim import about_axis
 from zesty_otter.geometry.placing import composed, sheared, taken_apart
-from zesty_otter.jobs.delivery import deliver
 from zesty_otter.model import Node, expanded
+from zesty_otter.pipeline.delivery import deliver
 from zesty_otter.steps import BakeTransforms, Expand, Gather, Reframe, Scale
 
 ENDINGS = [one.suffixes[0] for one in FORMATS]

@@ -9,7 +9,7 @@ from importlib import import_module
 from typing import Any
 
 import typer
-from typer.core import TyperGroup
+from typer.core import TyperCommand, TyperGroup
 
 from zesty_otter import __version__
 from zesty_otter.errors import InternalError, ZestyOtterError
@@ -34,6 +34,22 @@ COMMANDS = {
 """Every command, in the order people work in, with what `--help` says of it: a module is loaded when it is called."""
 
 
+class _Command(TyperCommand):
+    """A command whose options stand in groups in its help, in the order of the groups' first options."""
+
+    def format_options(self, ctx: Any, formatter: Any) -> None:
+        groups: dict[str, list[Any]] = {}
+        for param in self.get_params(ctx):
+            record = param.get_help_record(ctx)
+            if record is not None:
+                argument = param.param_type_name == "argument"
+                group = "Arguments" if argument else getattr(param, "rich_help_panel", None) or "Options"
+                groups.setdefault(group, []).append(record)
+        for name in sorted(groups, key=lambda one: one == "Options"):
+            with formatter.section(name):
+                formatter.write_dl(groups[name])
+
+
 class _LateCommands(TyperGroup):
     """The commands, each loaded when it is called; `--help` of them all loads none."""
 
@@ -44,7 +60,7 @@ class _LateCommands(TyperGroup):
         if cmd_name not in COMMANDS:
             return None
         alone = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False)
-        alone.command(cmd_name)(import_module(f"zesty_otter.cli.{cmd_name}").command)
+        alone.command(cmd_name, cls=_Command)(import_module(f"zesty_otter.cli.{cmd_name}").command)
         return typer.main.get_command(alone)
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:

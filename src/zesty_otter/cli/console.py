@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from rich.table import Table
 
     from zesty_otter.audit import CollisionFacts
+    from zesty_otter.audit.findings import Finding
     from zesty_otter.model import Note
     from zesty_otter.steps import LevelFacts
 
@@ -45,24 +46,47 @@ class _Console(Console):
 results = _Console(theme=_THEME, highlight=False)
 messages = _Console(theme=_THEME, highlight=False, stderr=True)
 
+
+def option(group: str, *names: str, metavar: str | None = None, help: str = "") -> Any:
+    """An option of a command that stands in a group of the help."""
+    return typer.Option(*names, metavar=metavar, help=help, rich_help_panel=group)
+
+
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
 Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print no notes and no progress.")]
 Verbose = Annotated[bool, typer.Option("--verbose", "-v", help="Print every note, also on what went as asked.")]
 Unit = Annotated[
     str | None,
-    typer.Option("--unit", metavar="UNIT", help="Unit of the source: mm, cm, m, in, ft or metres."),
+    typer.Option(
+        "--unit", metavar="UNIT", help="Unit of the source: mm, cm, m, in, ft or metres.", rich_help_panel="Source"
+    ),
 ]
 Axes = Annotated[
     str | None,
-    typer.Option("--axes", metavar="'X Y Z'", help="What +X, +Y and +Z of the source mean, e.g. 'right forward up'."),
+    typer.Option(
+        "--axes",
+        metavar="'X Y Z'",
+        help="What +X, +Y and +Z of the source mean, e.g. 'right forward up'.",
+        rich_help_panel="Source",
+    ),
 ]
 Pose = Annotated[
     str | None,
-    typer.Option("--pose", metavar="NAME@SECONDS", help="Stand still at this moment of an animation, not at rest."),
+    typer.Option(
+        "--pose",
+        metavar="NAME@SECONDS",
+        help="Stand still at this moment of an animation, not at rest.",
+        rich_help_panel="Source",
+    ),
 ]
 SceneName = Annotated[
     str | None,
-    typer.Option("--scene", metavar="NAME", help="Which scene of a file that holds several: name, or number from 0."),
+    typer.Option(
+        "--scene",
+        metavar="NAME",
+        help="Which scene of a file that holds several: name, or number from 0.",
+        rich_help_panel="Source",
+    ),
 ]
 
 _NOTE_LIMIT = 12
@@ -192,11 +216,39 @@ def format_bytes(count: int) -> str:
     return f"{count / 1e9:.3g} GB"
 
 
+def print_findings(findings: Iterable[tuple[str, Finding]], *, verbose: bool, quiet: bool) -> None:
+    """Findings of assets on standard error, those that differ in nothing but the node counted together."""
+    together: dict[tuple[str, str, str], list[Finding]] = {}
+    for asset, finding in findings if not quiet else ():
+        together.setdefault((asset, finding.rule, finding.text), []).append(finding)
+    shown = [
+        (asset, finding, len(alike))
+        for (asset, _, _), alike in together.items()
+        for finding in (alike if verbose else alike[:1])
+    ]
+    limit = len(shown) if verbose else _NOTE_LIMIT
+    for asset, finding, alike in shown[:limit]:
+        look = "problem" if finding.severity == "error" else "guess"
+        more = f" (and {alike - 1:,} more like it)" if alike > 1 and not verbose else ""
+        where = f"{asset}, " if asset else ""
+        messages.print(f"[{look}]{finding.severity}[/] {escape(where)}{escape(str(finding))}{more}", soft_wrap=True)
+    if len(shown) > limit:
+        messages.print(f"[faint]and {len(shown) - limit} more findings; --verbose shows all[/]")
+
+
 @contextlib.contextmanager
-def progress(what: str, *, quiet: bool) -> Iterator[Callable[[float], None]]:
-    """A progress bar on standard error while the body runs; yields what to call with the share done."""
+def stages(*, quiet: bool) -> Iterator[Callable[[str, float], None]]:
+    """A progress bar for what is done in several stages; yields what to call with the stage and its share."""
+    with progress("Starting", quiet=quiet) as bar:
+        yield lambda stage, share: bar(share, stage)
+
+
+@contextlib.contextmanager
+def progress(what: str, *, quiet: bool) -> Iterator[Callable[..., None]]:
+    """A progress bar on standard error while the body runs; yields what to call with the share done, and what
+    is done when that changes."""
     if quiet or not messages.is_terminal:
-        yield lambda share: None
+        yield lambda share, stage=what: None
         return
     from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 
@@ -208,4 +260,4 @@ def progress(what: str, *, quiet: bool) -> Iterator[Callable[[float], None]]:
     )
     with Progress(*columns, console=messages, transient=True) as bar:
         task = bar.add_task(what, total=1.0)
-        yield lambda share: bar.update(task, completed=share)
+        yield lambda share, stage=what: bar.update(task, completed=share, description=stage)

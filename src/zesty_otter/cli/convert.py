@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Iterator
 from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated, Any
@@ -14,16 +14,25 @@ from zesty_otter import audit, formats, steps, targets
 from zesty_otter.audit.arrival import Arrival
 from zesty_otter.audit.surveying import triangles_in_words
 from zesty_otter.cli import console
-from zesty_otter.cli.console import format_bytes, format_size, results
+from zesty_otter.cli.console import format_bytes, format_size, option, results
 from zesty_otter.cli.survey import unit_table
 from zesty_otter.errors import UnknownUnitError, UsageError
 from zesty_otter.formats.files import save
-from zesty_otter.jobs.delivery import deliver
-from zesty_otter.jobs.framing import frame_in
-from zesty_otter.jobs.split import Piece, levels_apart
-from zesty_otter.model import Frame, Node, Note, Renamed, Scene
+from zesty_otter.model import Frame, Node, Renamed, Scene
+from zesty_otter.pipeline import Conversion, SourceFile, Wanted, convert, target_steps
+from zesty_otter.pipeline.framing import frame_in, worked_in
 
 _MOST_NAMES = 20
+
+
+_SPACE = "Space of the output"
+_NODES = "What is written"
+_PLACE = "Size and place"
+_SHAPE = "Shape"
+_LOOK = "Look"
+_BESIDE = "What stands beside it"
+_NAMES = "Names"
+_MORE = "More"
 
 
 def command(
@@ -33,162 +42,214 @@ def command(
     axes: console.Axes = None,
     pose: console.Pose = None,
     scene_name: console.SceneName = None,
-    target: Annotated[str | None, typer.Option(metavar="NAME", help="What receives the file.")] = None,
-    to_unit: Annotated[str | None, typer.Option(metavar="UNIT", help="Unit of the output.")] = None,
-    to_axes: Annotated[str | None, typer.Option(metavar="'X Y Z'", help="Axes of the output.")] = None,
-    keep: Annotated[
-        str | None, typer.Option(metavar="WORDS", help="Nodes to keep: gate*, role:collision, group:quay, kind:mesh.")
+    textures_from: Annotated[
+        list[Path] | None,
+        option("Source", metavar="FOLDER", help="A further folder to find files in; may come again."),
     ] = None,
-    drop: Annotated[str | None, typer.Option(metavar="WORDS", help="Nodes to drop, for example hidden.")] = None,
-    lights: Annotated[bool, typer.Option("--lights", help="Keep lights.")] = False,
-    cameras: Annotated[bool, typer.Option("--cameras", help="Keep cameras.")] = False,
-    scale: Annotated[str | None, typer.Option(metavar="FACTOR", help="Multiply all sizes: 0.5 or 50%.")] = None,
-    height: Annotated[str | None, typer.Option(metavar="LENGTH", help="Make it this tall: 1.8m.")] = None,
-    bake: Annotated[bool, typer.Option("--bake", help="Bake rotation and scale of nodes into the meshes.")] = False,
-    weld: Annotated[str | None, typer.Option(metavar="LENGTH", help="Make points closer than this one: 0.1mm.")] = None,
+    target: Annotated[
+        str | None,
+        option(_SPACE, metavar="NAME", help="What receives the file: its space, names, limits and wishes are met."),
+    ] = None,
+    to_unit: Annotated[str | None, option(_SPACE, metavar="UNIT", help="Unit of the output.")] = None,
+    to_axes: Annotated[str | None, option(_SPACE, metavar="'X Y Z'", help="Axes of the output.")] = None,
+    keep: Annotated[
+        str | None,
+        option(_NODES, metavar="WORDS", help="Nodes to keep: gate*, role:collision, group:quay, kind:mesh."),
+    ] = None,
+    drop: Annotated[str | None, option(_NODES, metavar="WORDS", help="Nodes to drop, for example hidden.")] = None,
+    lights: Annotated[bool, option(_NODES, "--lights", help="Keep lights.")] = False,
+    cameras: Annotated[bool, option(_NODES, "--cameras", help="Keep cameras.")] = False,
+    scale: Annotated[str | None, option(_PLACE, metavar="FACTOR", help="Multiply all sizes: 0.5 or 50%.")] = None,
+    height: Annotated[str | None, option(_PLACE, metavar="LENGTH", help="Make it this tall: 1.8m.")] = None,
+    bake: Annotated[bool, option(_PLACE, "--bake", help="Bake rotation and scale of nodes into the meshes.")] = False,
+    pivot: Annotated[
+        str, option(_PLACE, metavar="WHERE", help="keep, origin, base, centre and more: `zesty-otter steps pivot`.")
+    ] = "keep",
+    pivot_of: Annotated[
+        str, option(_PLACE, metavar="WHAT", help="object: a pivot each; scene: one for all.")
+    ] = "object",
+    place: Annotated[str, option(_PLACE, metavar="WHERE", help="keep, or origin to move pivots there.")] = "keep",
+    weld: Annotated[str | None, option(_SHAPE, metavar="LENGTH", help="Merge points closer than this: 0.1mm.")] = None,
     clean: Annotated[
-        bool, typer.Option("--clean", help="Drop flat, double and loose things; turn faces outward.")
+        bool, option(_SHAPE, "--clean", help="Remove flat, double and loose faces and points; turn faces outward.")
     ] = False,
     normals: Annotated[
-        str, typer.Option(metavar="HOW", help="keep, hard, smooth, groups, or degrees up to which edges are smooth.")
+        str,
+        option(_SHAPE, metavar="HOW", help="keep, hard, smooth, groups, or degrees up to which edges are smooth."),
     ] = "keep",
+    triangulate: Annotated[
+        str | None,
+        option(
+            _SHAPE,
+            metavar="RULE",
+            help="shortest-diagonal, best-angle or fixed; by the shortest diagonal where target or format takes"
+            " triangles only.",
+        ),
+    ] = None,
+    tangents: Annotated[
+        str | None,
+        option(_SHAPE, metavar="OF", help="normal-mapped, all or none; as the target says, else normal-mapped."),
+    ] = None,
+    budget: Annotated[
+        int | None,
+        option(_SHAPE, metavar="TRIANGLES", help="The most a mesh may have; heavier ones are made lighter."),
+    ] = None,
     materials: Annotated[
-        str, typer.Option(metavar="HOW", help="keep, plain (base colour texture only) or metal-rough.")
+        str, option(_LOOK, metavar="HOW", help="keep, plain (base colour texture only) or metal-rough.")
     ] = "keep",
     textures: Annotated[
-        str, typer.Option(metavar="HOW", help="keep, none, or the most pixels a side may have.")
+        str, option(_LOOK, metavar="HOW", help="keep, none, or the most pixels a side may have.")
     ] = "keep",
-    textures_from: Annotated[
-        list[Path] | None, typer.Option(metavar="FOLDER", help="A further folder to find files in; may come again.")
-    ] = None,
-    pivot: Annotated[
-        str, typer.Option(metavar="WHERE", help="keep, origin, base, centre and more: `zesty-otter steps pivot`.")
-    ] = "keep",
-    pivot_of: Annotated[str, typer.Option(metavar="WHAT", help="object: a pivot each; scene: one for all.")] = "object",
-    place: Annotated[str, typer.Option(metavar="WHERE", help="keep, or origin to move pivots there.")] = "keep",
-    budget: Annotated[
-        int | None, typer.Option(metavar="TRIANGLES", help="The most a mesh may have; heavier ones are made lighter.")
-    ] = None,
     levels: Annotated[
         str | None,
-        typer.Option(
-            metavar="CHAIN", help="Levels of detail: 50,25,10 (percent), 'screen 0.5 0.2', 'deviation 1mm 5mm'."
+        option(
+            _BESIDE,
+            metavar="CHAIN",
+            help="Levels of detail: 50,25,10 (percent), 'screen 0.5 0.2', 'deviation 1mm 5mm'.",
         ),
     ] = None,
     card: Annotated[
         int | None,
-        typer.Option(metavar="PLANES", help="Add a flat picture as the last level, of 1 to 4 crossing rectangles."),
+        option(_BESIDE, metavar="PLANES", help="Add a flat picture as the last level, of 1 to 4 crossing rectangles."),
     ] = None,
     collision: Annotated[
         str | None,
-        typer.Option(
-            metavar="SHAPE", help="auto, box, hull, parts, surface, none and more: `zesty-otter steps collision`."
+        option(
+            _BESIDE,
+            metavar="SHAPE",
+            help="auto, box, hull, parts, surface, none and more: `zesty-otter steps collision`.",
         ),
     ] = None,
     collision_tolerance: Annotated[
-        str, typer.Option(metavar="LENGTH", help="How far collision may be from the mesh.")
+        str, option(_BESIDE, metavar="LENGTH", help="How far collision may be from the mesh.")
     ] = "2cm",
     shadow: Annotated[
-        str | None, typer.Option(metavar="LENGTH", help="Add shadow meshes, pulled inward by so much: 1cm.")
+        str | None, option(_BESIDE, metavar="LENGTH", help="Add shadow meshes, pulled inward by so much: 1cm.")
     ] = None,
     names: Annotated[
-        str, typer.Option(metavar="TEMPLATE", help="Template for node names, or keep to leave them.")
-    ] = "{name}",
-    names_table: Annotated[
-        Path | None, typer.Option(metavar="FILE.csv", help="Write the table of old and new names here.")
+        str | None,
+        option(_NAMES, metavar="TEMPLATE", help="Template for node names, or keep to leave them; {name} when absent."),
     ] = None,
-    triangulate: Annotated[
-        str, typer.Option(metavar="RULE", help="shortest-diagonal, best-angle or fixed.")
-    ] = "shortest-diagonal",
-    tangents: Annotated[str, typer.Option(metavar="OF", help="normal-mapped, all or none.")] = "normal-mapped",
+    names_table: Annotated[
+        Path | None, option(_NAMES, metavar="FILE.csv", help="Write the table of old and new names here.")
+    ] = None,
     quantized: Annotated[
-        bool, typer.Option("--quantized", help="For glTF: positions in 16 bits, normals in 8, UVs in 16.")
+        bool, option(_MORE, "--quantized", help="For glTF: positions in 16 bits, normals in 8, UVs in 16.")
     ] = False,
     step: Annotated[
         list[str] | None,
-        typer.Option(metavar="'STEP KEY=VALUE'", help="Any other step, before names are given; may come again."),
+        option(_MORE, metavar="'STEP KEY=VALUE'", help="Any other step, before names are given; may come again."),
     ] = None,
     json: console.Json = False,
     quiet: console.Quiet = False,
     verbose: console.Verbose = False,
 ) -> int:
     """Read a file, mend it, write it, and read it back to see that it arrived."""
-    frame = _wanted_frame(out, target, to_unit, to_axes)
-    if target is not None and frame != targets.load(target).space and not (quiet or json):
+    kind = formats.format_of(out)
+    asked = targets.load(target) if target else None
+    frame = _wanted_frame(kind, asked, to_unit, to_axes)
+    if asked is not None and frame != asked.space and not (quiet or json):
         console.messages.print(
             f"[guess]assumed[/] a {out.suffix} file is always in {frame}; '{target}' turns it when it reads it",
             soft_wrap=True,
         )
-    extras = [word for word, kept in (("kind:light", lights), ("kind:camera", cameras)) if not kept]
-    chosen: list[steps.Step] = [steps.Roles(), steps.Select(keep=keep or (), drop=[*_words(drop), *extras])]
-    if scale is not None:
-        chosen.append(steps.Scale(factor=scale))
-    if height is not None:
-        chosen.append(steps.Scale(height=height))
-    if bake:
-        chosen.append(steps.BakeTransforms())
-    if weld is not None:
-        chosen.append(steps.Weld(distance=weld))
-    if clean:
-        chosen.append(steps.CleanUp())
-    chosen += [*_normals(normals), *_materials(materials), *_textures(textures)]
-    chosen += [steps.step_from_text(text) for text in step or ()]
-    chosen.append(steps.Pivot(at=pivot, of=pivot_of, place=place))
-    if budget is not None:
-        chosen.append(steps.Lighten(triangles=budget))
-    if levels is not None:
-        chosen.append(steps.Levels(chain=levels))
-    if card is not None:
-        chosen.append(steps.Card(planes=card))
-    if collision is not None:
-        chosen.append(steps.Collision(shape=collision, tolerance=collision_tolerance))
-    if shadow is not None:
-        chosen.append(steps.Shadow(inward=shadow))
-    if names != "keep":
-        chosen.append(steps.Names(template=names))
-    chosen.append(steps.Triangulate(diagonal=triangulate))
-    if tangents != "none":
-        chosen.append(steps.Tangents(of=tangents))
-    folders = textures_from or []
+    # Without a target, an output is as most engines want it and its format allows.
+    receiver = asked or targets.Target(triangulate="polygons" not in kind.carries, tangents="normal-mapped")
+    kept = [word for word, wanted in (("kind:light", lights), ("kind:camera", cameras)) if wanted]
+    dropped = [word for word in ("kind:light", "kind:camera", *receiver.drop) if word not in kept]
+    ready = worked_in([kind], asked.space if asked else None, to_axes, to_unit)
+    wanted = Wanted(
+        ready,
+        asked,
+        tuple(
+            target_steps(
+                receiver, names=names or (None if asked else "{name}"), diagonal=triangulate, tangents=tangents
+            )
+        ),
+        quantized=quantized,
+    )
+    chosen: list[steps.Step] = [
+        steps.Select(keep=keep or (), drop=tuple(dict.fromkeys([*_words(drop), *dropped]))),
+        *_placing(scale, height, bake=bake),
+        *_shaping(weld, clean=clean),
+        *_normals(normals),
+        *_materials(materials),
+        *_textures(textures),
+        *(steps.step_from_text(text) for text in step or ()),
+        steps.Pivot(at=pivot, of=pivot_of, place=place),
+        *_beside(budget, levels, card, collision, collision_tolerance, shadow),
+    ]
+    given = SourceFile(source, unit, axes, tuple(textures_from or ()), pose=pose, scene=scene_name)
     try:
-        scene, notes, arrivals = convert(
-            source,
-            out,
-            unit,
-            axes,
-            frame,
-            chosen,
-            target=targets.load(target) if target else None,
-            folders=folders,
-            pose=pose,
-            scene_name=scene_name,
-            quantized=quantized,
-            quiet=quiet or json,
-        )
+        with console.stages(quiet=quiet or json) as watch:
+            done = convert(given, out, chosen, wanted, frame=asked.space if asked else ready, watch=watch)
     except UnknownUnitError:
         _say_unit_is_needed(source, unit, axes, json=json)
         return UnknownUnitError.exit_status
     if names_table is not None:
         from zesty_otter.steps.names import table_text
 
-        save({names_table.name: [table_text(scene.renamed).encode()]}, names_table, inputs=[source])
+        save({names_table.name: [table_text(done.scene.renamed).encode()]}, names_table, inputs=[source])
     if json:
-        console.print_json(
-            {
-                "source": str(source),
-                **asdict(arrivals[0]),
-                "size": _sides(scene, arrivals[0]),
-                "further": [asdict(one) for one in arrivals[1:]],
-                "levels": [asdict(one) for one in steps.level_facts(scene)],
-                "collision": [asdict(one) for one in audit.collision_facts(scene)],
-                "renamed": [asdict(one) for one in scene.renamed],
-                "notes": [asdict(note) for note in (*scene.notes, *notes)],
-            }
-        )
+        console.print_json(_document(source, done))
     else:
-        show(source, scene, arrivals)
-        console.print_notes((*scene.notes, *notes), verbose=verbose, quiet=quiet)
-    return 1 if any(arrival.problems for arrival in arrivals) else 0
+        show(source, done)
+        console.print_findings((("", one) for one in done.findings), verbose=verbose, quiet=quiet)
+        console.print_notes(done.notes, verbose=verbose, quiet=quiet)
+    errors = any(one.severity == "error" for one in done.findings)
+    return 1 if errors or any(arrival.problems for arrival in done.arrivals) else 0
+
+
+def _placing(scale: str | None, height: str | None, *, bake: bool) -> Iterator[steps.Step]:
+    if scale is not None:
+        yield steps.Scale(factor=scale)
+    if height is not None:
+        yield steps.Scale(height=height)
+    if bake:
+        yield steps.BakeTransforms()
+
+
+def _shaping(weld: str | None, *, clean: bool) -> Iterator[steps.Step]:
+    if weld is not None:
+        yield steps.Weld(distance=weld)
+    if clean:
+        yield steps.CleanUp()
+
+
+def _beside(
+    budget: int | None,
+    levels: str | None,
+    card: int | None,
+    collision: str | None,
+    tolerance: str,
+    shadow: str | None,
+) -> Iterator[steps.Step]:
+    """The steps that make something beside the visible mesh, after the one that makes that light enough."""
+    if budget is not None:
+        yield steps.Lighten(triangles=budget)
+    if levels is not None:
+        yield steps.Levels(chain=levels)
+    if card is not None:
+        yield steps.Card(planes=card)
+    if collision is not None:
+        yield steps.Collision(shape=collision, tolerance=tolerance)
+    if shadow is not None:
+        yield steps.Shadow(inward=shadow)
+
+
+def _document(source: Path, done: Conversion) -> dict[str, Any]:
+    first, *further = done.arrivals
+    return {
+        "source": str(source),
+        **asdict(first),
+        "size": _sides(done.scene, first),
+        "further": [asdict(one) for one in further],
+        "levels": [asdict(one) for one in steps.level_facts(done.scene)],
+        "collision": [asdict(one) for one in audit.collision_facts(done.scene)],
+        "renamed": [asdict(one) for one in done.scene.renamed],
+        "findings": [asdict(one) for one in done.findings],
+        "notes": [asdict(note) for note in done.notes],
+    }
 
 
 def _words(text: str | None) -> list[str]:
@@ -231,56 +292,12 @@ def _say_unit_is_needed(source: Path, unit: str | None, axes: str | None, *, jso
     )
 
 
-def convert(
-    source: Path,
-    out: Path,
-    unit: str | None,
-    axes: str | None,
-    frame: Frame,
-    chosen: list[steps.Step],
-    *,
-    folders: Sequence[Path] = (),
-    pose: str | None = None,
-    scene_name: str | None = None,
-    target: targets.Target | None = None,
-    quantized: bool = False,
-    quiet: bool = False,
-) -> tuple[Scene, list[Note], list[Arrival]]:
-    """The scene as written, the writer's notes, and the comparison with each file read back.
-
-    There is more than one file when the target wants levels of detail apart.
-    """
-    with console.progress(f"Reading {source.name}", quiet=quiet) as progress:
-        scene = formats.read(source, unit, axes, progress=progress, folders=folders, pose=pose, scene=scene_name)
-    with console.progress("Mending", quiet=quiet) as progress:
-        scene = steps.Reframe(axes=" ".join(frame.axes), unit=frame.unit).apply(scene)
-        for number, step in enumerate(chosen, 1):
-            scene = step.apply(scene, _part_of(progress, number - 1, len(chosen)))
-            progress(number / len(chosen))
-    with console.progress(f"Writing {out.name}", quiet=quiet) as progress:
-        whole = Piece(out.stem, "", scene)
-        pieces = levels_apart(whole, target) if target is not None else [whole]
-        notes: list[Note] = []
-        arrivals = []
-        for number, piece in enumerate(pieces, 1):
-            path = out if piece.name == whole.name else out.with_name(piece.name + out.suffix)
-            written, arrival = deliver(piece.scene, path, quantized=quantized)
-            notes += written
-            arrivals.append(arrival)
-            progress(number / len(pieces))
-    return scene, notes, arrivals
-
-
-def _part_of(progress: Callable[[float], None], done: int, of: int) -> Callable[[float], None]:
-    """What a step tells its share to, of several steps."""
-    return lambda share: progress((done + share) / of)
-
-
-def _wanted_frame(out: Path, target: str | None, to_unit: str | None, to_axes: str | None) -> Frame:
+def _wanted_frame(
+    kind: formats.Format, target: targets.Target | None, to_unit: str | None, to_axes: str | None
+) -> Frame:
     """The frame to write in: the format's own where it has only one."""
-    space = targets.load(target).space if target else None
     try:
-        return frame_in(formats.format_of(out), space, to_axes, to_unit)
+        return frame_in(kind, target.space if target else None, to_axes, to_unit)
     except UsageError as error:
         raise UsageError(
             error.problem,
@@ -288,9 +305,10 @@ def _wanted_frame(out: Path, target: str | None, to_unit: str | None, to_axes: s
         ) from None
 
 
-def show(source: Path, scene: Scene, arrivals: list[Arrival]) -> None:
+def show(source: Path, done: Conversion) -> None:
     """Print what came of it."""
-    arrival, *further = arrivals
+    scene = done.scene
+    arrival, *further = done.arrivals
     facts = arrival.facts
     results.print(f"[title]{escape(source.name)} → {escape(arrival.path)}[/]")
     found = steps.level_facts(scene)

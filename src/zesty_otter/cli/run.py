@@ -125,8 +125,8 @@ def _output_words(output: PlannedOutput) -> str:
     words.append("one mesh each" if settings.meshes == "joined" else "meshes separate")
     if settings.place == "origin":
         words.append("moved to the origin")
-    if output.frame is not None:
-        words.append(f"in {output.frame}")
+    frames = [kind.frame if kind.frame.unit is not None else output.frame for kind in output.kinds]
+    words += [f"in {frame}" for frame in dict.fromkeys(frames) if frame is not None]
     return ", ".join(words)
 
 
@@ -156,10 +156,10 @@ def show(result: JobResult, *, dry_run: bool, verbose: bool, quiet: bool) -> Non
         for file in asset.files:
             for problem in file.problems:
                 messages.print(f"[problem]differs[/] {escape(file.path)}: {escape(problem)}", soft_wrap=True)
+    console.print_findings(
+        ((asset.name, finding) for asset in everything for finding in asset.findings), verbose=verbose, quiet=quiet
+    )
     if not quiet:
-        for asset in everything:
-            for finding in asset.findings:
-                messages.print(f"[guess]finding[/] {escape(asset.name)}, {escape(str(finding))}", soft_wrap=True)
         for remark in result.remarks:
             messages.print(f"[guess]remark[/] {escape(remark)}", soft_wrap=True)
         console.print_notes([note for asset in everything for note in asset.notes], verbose=verbose, quiet=quiet)

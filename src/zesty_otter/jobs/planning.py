@@ -12,31 +12,14 @@ from pathlib import Path
 
 from zesty_otter import steps, targets
 from zesty_otter.errors import InputError, UsageError, ZestyOtterError, closest
-from zesty_otter.formats import FORMATS, Format, format_named, read
-from zesty_otter.jobs.framing import frame_in
+from zesty_otter.formats import FORMATS, Format, format_named
 from zesty_otter.jobs.job_file import Job, LayOut, Output, Source
-from zesty_otter.model import Frame, Scene
+from zesty_otter.model import Frame
+from zesty_otter.pipeline import SourceFile, Wanted, target_steps
+from zesty_otter.pipeline.framing import worked_in
 from zesty_otter.steps import Step
 from zesty_otter.steps.assets import TEMPLATES, match_template
 from zesty_otter.targets import Target
-
-
-@dataclass(frozen=True)
-class SourceFile:
-    """A file to read. ``below`` is its folder below the one its pattern starts from."""
-
-    path: Path
-    unit: str | float | None
-    axes: str | None
-    folders: tuple[Path, ...]
-    steps: tuple[Step, ...]
-    below: str = ""
-    pose: str | None = None
-    scene: str | None = None
-
-    def read(self) -> Scene:
-        """The scene in the file, read as its source asks for."""
-        return read(self.path, self.unit, self.axes, folders=self.folders, pose=self.pose, scene=self.scene)
 
 
 @dataclass(frozen=True)
@@ -59,6 +42,14 @@ class PlannedOutput:
     frame: Frame | None
     steps: tuple[Step, ...]
     on_existing: str = "replace"
+
+    @property
+    def wanted(self) -> Wanted:
+        """What it is to be, whatever its files are called."""
+        own = self.settings
+        return Wanted(
+            self.frame, self.target, self.steps, own.split, own.meshes, own.place, own.common, own.check, own.quantized
+        )
 
     def path(self, kind: Format, tokens: Mapping[str, str]) -> Path:
         """Where a file goes, from the folder of the job."""
@@ -189,16 +180,13 @@ def _planned_outputs(job: Job) -> Iterator[PlannedOutput]:
         if output.quantized and not any(kind.quantizes for kind in kinds):
             problem = f"output '{name}' is to be quantized, but none of its formats can be."
             raise UsageError(problem, remedy="Add glb to its formats, or take 'quantized' out.")
-        space = target.space if target else None
-        frames = {frame_in(kind, space, output.axes, output.unit) for kind in kinds}
-        # Formats that only know one space turn the scene themselves when they write it.
-        free = {frame_in(k, space, output.axes, output.unit) for k in kinds if k.frame.unit is None} or frames
+        frame = worked_in(kinds, target.space if target else None, output.axes, output.unit)
         yield PlannedOutput(
             name,
             output,
             target,
             kinds,
-            next(iter(free)),
+            frame,
             tuple(_output_steps(output, target)),
             output.on_existing or job.on_existing,
         )
@@ -224,23 +212,8 @@ def _output_steps(output: Output, target: Target | None) -> Iterator[Step]:
     if output.keep or drop:
         yield steps.Select(keep=output.keep, drop=tuple(dict.fromkeys(drop)))
     yield from output.steps
-    if target is None:
-        return
-    if target.limits.texture_size or target.textures.power_of_two or target.textures.normal_green == "down":
-        yield steps.Textures(
-            largest=target.limits.texture_size,
-            power_of_two="lower" if target.textures.power_of_two else "no",
-            flip_green=target.textures.normal_green == "down",
-        )
-    if target.names:
-        others = {role: template for role, template in target.names.items() if role != "visible"}
-        yield steps.Names(
-            template=target.names.get("visible", "{name}"), roles=others, longest=target.longest_name
-        )  # fmt: skip
-    if target.triangulate:
-        yield steps.Triangulate()
-    if target.tangents != "none":
-        yield steps.Tangents(of=target.tangents)
+    if target is not None:
+        yield from target_steps(target)
 
 
 def _named_output(outputs: tuple[PlannedOutput, ...], name: str | None) -> PlannedOutput:
@@ -305,16 +278,8 @@ def _files(source: Source, home: Path, problems: list[tuple[str, ZestyOtterError
         for path in paths:
             below = path.parent.relative_to(root).as_posix() if path.is_relative_to(root) else "."
             folders = tuple(map(Path, source.textures_from))
-            yield SourceFile(
-                path,
-                source.unit,
-                source.axes,
-                folders,
-                source.steps,
-                "" if below == "." else below,
-                source.pose,
-                source.scene,
-            )
+            below = "" if below == "." else below
+            yield SourceFile(path, source.unit, source.axes, folders, source.steps, below, source.pose, source.scene)
 
 
 def _expanded(pattern: str) -> tuple[list[Path], Path]:

@@ -15,22 +15,20 @@ from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass, field, replace
-from functools import partial
 from pathlib import Path
 from typing import Literal
 
-from zesty_otter import formats
 from zesty_otter.audit.findings import Finding
 from zesty_otter.errors import InputError, OutputError, UsageError, ZestyOtterError
 from zesty_otter.formats.files import save
 from zesty_otter.jobs import job_file, record, report
-from zesty_otter.jobs.delivery import deliver
 from zesty_otter.jobs.job_file import Job
 from zesty_otter.jobs.lay_out import in_rows
 from zesty_otter.jobs.planning import Plan, Task, clash, plan
 from zesty_otter.jobs.record import Delivered, Record
 from zesty_otter.jobs.work import Done, Made, hash_of, only_planned, work
 from zesty_otter.model import Note
+from zesty_otter.pipeline.delivery import deliver, read_back
 
 State = Literal["written", "unchanged", "kept", "failed", "planned"]
 
@@ -368,10 +366,8 @@ class _Run:
                     raise UsageError(f"{result.name} is written to it already.", file=name, remedy=remedy)
             if not files:
                 raise UsageError("there is nothing to lay out: no asset was made.", file=self.folder / name)
-            frame = output.frame
-            unit, axes = (frame.unit, " ".join(frame.axes)) if frame else (None, None)
-            read = partial(formats.read, unit=unit, axes=axes)
-            scenes = [replace(read(self.folder / file.path), name=Path(file.path).stem) for file in files]
+            paths = [self.folder / file.path for file in files]
+            scenes = [replace(read_back(path, output.frame), name=path.stem) for path in paths]
             scene = in_rows(scenes, settings.gap, settings.per_row)
             notes, arrival = deliver(scene, self.folder / name)
         except ZestyOtterError as error:

@@ -8,20 +8,18 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from zesty_otter.audit.budget import over_budget
-from zesty_otter.audit.checks import check
 from zesty_otter.audit.facts import FileFacts
 from zesty_otter.audit.findings import Finding
-from zesty_otter.errors import FindingsError, InputError, InternalError, UnknownUnitError, ZestyOtterError
+from zesty_otter.errors import InputError, InternalError, UnknownUnitError, ZestyOtterError
 from zesty_otter.formats import format_of
 from zesty_otter.formats.files import inputs_of
 from zesty_otter.jobs.assemble import ReadPart, assembled
-from zesty_otter.jobs.delivery import stage
 from zesty_otter.jobs.planning import Part, PlannedOutput, Task
-from zesty_otter.jobs.split import Piece, at_origin, has_mesh, joined, levels_apart, split
-from zesty_otter.model import Note, Scene, count_of
-from zesty_otter.steps import Divide, Reframe, Roles, apply
-from zesty_otter.targets import Target
+from zesty_otter.model import Note, Scene
+from zesty_otter.pipeline.delivery import stage
+from zesty_otter.pipeline.pieces import Piece, levels_apart
+from zesty_otter.pipeline.wanted import checked, pieces_of, prepare
+from zesty_otter.steps import Roles, apply
 
 _BLOCK = 1 << 20
 
@@ -87,12 +85,9 @@ def read(task: Task) -> tuple[Scene, list[Finding]]:
 
 
 def _read_part(part: Part, task: Task) -> ReadPart:
-    file = part.file
-    scene = file.read()
-    frame = scene.frame
-    if task.frame is not None:
-        scene = Reframe(axes=" ".join(task.frame.axes), unit=task.frame.unit).apply(scene)
-    return ReadPart(file.path.stem, part.role, part.level, apply(scene, *file.steps), frame)
+    scene = part.file.read()
+    inside = part.file.brought_into(task.frame, scene)
+    return ReadPart(part.file.path.stem, part.role, part.level, inside, scene.frame)
 
 
 def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
@@ -101,27 +96,24 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
     renamed = scene.renamed
     notes = list(scene.notes)
     for output in task.outputs:
-        prepared = prepare(scene, output)
+        prepared = prepare(scene, output.wanted)
         renamed = prepared.renamed
         about = {"file": str(task.parts[0].file.path), "place": f"output {output.name}"}
         notes += [replace(note, **about) for note in prepared.notes[len(scene.notes) :]]
-        pieces = pieces_of(prepared, task, output)
+        pieces = pieces_of(prepared, task.stem, output.wanted)
         if not pieces:
             text = f"output '{output.name}' has nothing to write: no mesh with a face is left"
             notes.append(Note("lost", text, "job", task.name))
         for number, piece in enumerate(pieces, 1):
-            if output.target is not None:
-                findings += _checked(piece, output, output.target)
-            parts = levels_apart(piece, output.target) if output.target is not None else [piece]
+            findings += checked(piece, output.wanted, output.name)
+            parts = levels_apart(piece, output.target)
             for part, path in [(one, path) for one in parts for path in _paths(task, output, one, number, notes)]:
                 if staging is None:
                     made.append(only_planned(output, path))
                     continue
                 folder = staging.with_name(f"{staging.name}-{len(made)}")
                 quantized = output.settings.quantized and format_of(path).quantizes
-                written, arrival, files = stage(
-                    replace(part.scene, name=part.name), path.name, folder, quantized=quantized
-                )
+                written, arrival, files = stage(part.scene, path.name, folder, quantized=quantized)
                 notes += [replace(note, **about) for note in written]
                 made.append(Made(output.name, path, files, arrival.facts, arrival.problems))
     page = ""
@@ -130,42 +122,6 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
 
         page = part_of(task, made[-1].files[made[-1].path.name][0], renamed)
     return Done(tuple(made), tuple(_inputs(scene)), tuple(notes), tuple(dict.fromkeys(findings)), part=page)
-
-
-def _checked(piece: Piece, output: PlannedOutput, target: Target) -> list[Finding]:
-    """What a target objects to, as much of it as an output asks for; an error where that stops it."""
-    if output.settings.check == "limits":
-        return over_budget(piece.scene, target)
-    found = check(piece.scene, target)
-    errors = [one for one in found if one.severity == "error"]
-    if errors and output.settings.check == "stop":
-        raise FindingsError(
-            f"is not written: {count_of(len(errors), 'error')}, {errors[0]}.",
-            place=f"output {output.name}",
-            remedy="`zesty-otter check` shows all of them.",
-        )
-    return found
-
-
-def prepare(scene: Scene, output: PlannedOutput) -> Scene:
-    """The scene as an output wants it, before it is taken apart."""
-    if output.frame is not None:
-        scene = Reframe(axes=" ".join(output.frame.axes), unit=output.frame.unit).apply(scene)
-    return apply(scene, *output.steps)
-
-
-def pieces_of(scene: Scene, task: Task, output: PlannedOutput) -> list[Piece]:
-    """What goes into each file of an output."""
-    settings = output.settings
-    pieces = split(scene, settings.split, task.stem, settings.common)
-    if settings.meshes == "joined":
-        pieces = [joined(piece, settings.split) for piece in pieces]
-    if output.target is not None and output.target.limits.index_bits == 16:
-        cut = Divide(by="size", vertices=65535)
-        pieces = [replace(piece, scene=cut.apply(piece.scene)) for piece in pieces]
-    if settings.place == "origin":
-        pieces = [at_origin(piece, settings.common) for piece in pieces]
-    return [piece for piece in pieces if has_mesh(piece.scene)]
 
 
 def _paths(task: Task, output: PlannedOutput, piece: Piece, number: int, notes: list[Note]) -> Iterator[Path]:

@@ -76,12 +76,12 @@ def taken(scene: Scene, numbers: set[int]) -> Scene:
     return replace(scene, roots=tuple(node for nodes in reversed(done) for node in nodes))
 
 
-def levels_apart(piece: Piece, target: Target) -> list[Piece]:
+def levels_apart(piece: Piece, target: Target | None) -> list[Piece]:
     """The piece without its levels of detail, and a piece for each number, where the target wants them apart.
 
     They are called as its template says. Collision and all else stay in the first piece.
     """
-    if target.levels.files == "together":
+    if target is None or target.levels.files == "together":
         return [piece]
     template = target.names.get("level", TEMPLATES["level"][0])
     order = list(piece.scene.walk())

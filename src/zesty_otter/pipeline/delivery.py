@@ -8,11 +8,11 @@ from pathlib import Path
 from zesty_otter import audit, formats
 from zesty_otter.audit import Arrival
 from zesty_otter.formats.files import put
-from zesty_otter.model import Note, Scene
+from zesty_otter.model import Frame, Note, Scene
 
 
 def deliver(scene: Scene, path: Path, *, quantized: bool = False) -> tuple[list[Note], Arrival]:
-    """Write a scene and compare what stands in the file with what was meant.
+    """Write a scene, called like its file, and compare what stands there with what was meant.
 
     Returns
     -------
@@ -20,13 +20,14 @@ def deliver(scene: Scene, path: Path, *, quantized: bool = False) -> tuple[list[
         What the writer translated or could not carry.
     arrival : Arrival
     """
+    scene = replace(scene, name=path.stem)
     return formats.write(scene, path, quantized=quantized), arrival_of(scene, path, quantized=quantized)
 
 
 def stage(
     scene: Scene, name: str, folder: Path, *, quantized: bool = False
 ) -> tuple[list[Note], Arrival, dict[str, tuple[Path, str]]]:
-    """Write a scene to a folder that nobody looks into yet, and compare.
+    """Write a scene, called like its file, to a folder that nobody looks into yet, and compare.
 
     Parameters
     ----------
@@ -42,6 +43,7 @@ def stage(
     files : dict of str to (Path, str)
         Every file that was made, by name from where ``name`` will stand: where it is now, and its SHA-256.
     """
+    scene = replace(scene, name=Path(name).stem)
     encoded = formats.format_of(Path(name)).encode(scene, name, quantized=quantized)
     if len(encoded.files) == 1:
         places = {name: folder.with_name(folder.name + Path(name).suffix)}
@@ -56,6 +58,11 @@ def arrival_of(scene: Scene, path: Path, *, quantized: bool = False) -> Arrival:
     kind = formats.format_of(path)
     if kind.name in ("glb", "gltf"):
         return audit.arrived(scene, path, quantized=quantized)
-    # Files that say their frame are believed; others are in that of the scene.
-    said = (scene.frame.unit, " ".join(scene.frame.axes)) if kind.axes_vary else (None, None)
-    return audit.arrived(scene, path, formats.read(path, *said), kind.carries)
+    return audit.arrived(scene, path, read_back(path, scene.frame), kind.carries)
+
+
+def read_back(path: Path, frame: Frame | None) -> Scene:
+    """What a file holds that was written in a frame; files that say their own are believed."""
+    if frame is None or not formats.format_of(path).axes_vary:
+        return formats.read(path)
+    return formats.read(path, frame.unit, " ".join(frame.axes))

@@ -1,0 +1,45 @@
+"""A file to read, with everything one must know to read it rightly."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from zesty_otter.formats import Progress, read
+from zesty_otter.model import Frame, Scene
+from zesty_otter.steps import Reframe, Step, apply
+
+
+@dataclass(frozen=True)
+class SourceFile:
+    """A file to read. ``steps`` are for it alone; ``below`` is its folder below the one its pattern starts from."""
+
+    path: Path
+    unit: str | float | None = None
+    axes: str | None = None
+    folders: tuple[Path, ...] = ()
+    steps: tuple[Step, ...] = ()
+    below: str = ""
+    pose: str | None = None
+    scene: str | None = None
+
+    def read(self, progress: Progress | None = None) -> Scene:
+        """The scene in the file, in the file's own frame."""
+        return read(
+            self.path,
+            self.unit,
+            self.axes,
+            progress=progress,
+            folders=self.folders,
+            pose=self.pose,
+            scene=self.scene,
+        )
+
+    def brought_into(self, frame: Frame | None, scene: Scene) -> Scene:
+        """What was read, in the frame that is worked in, after the file's own steps."""
+        return apply(in_frame(scene, frame), *self.steps)
+
+
+def in_frame(scene: Scene, frame: Frame | None) -> Scene:
+    """The scene in a frame; as it is where none is asked for."""
+    return scene if frame is None else Reframe(axes=" ".join(frame.axes), unit=frame.unit).apply(scene)

@@ -1,0 +1,108 @@
+"""What an output is to be, and a scene made so: its steps, its target's wishes, the pieces that become files."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import Literal
+
+from zesty_otter.audit.budget import over_budget
+from zesty_otter.audit.checks import check
+from zesty_otter.audit.findings import Finding
+from zesty_otter.errors import FindingsError
+from zesty_otter.model import Frame, Scene, count_of
+from zesty_otter.pipeline.pieces import Piece, at_origin, has_mesh, joined, split
+from zesty_otter.pipeline.source import in_frame
+from zesty_otter.steps import Divide, Names, Step, Tangents, Textures, Triangulate, apply
+from zesty_otter.targets import Target
+
+NAMED_BY_ROLE = "{name}"
+"""The template of names where a target has none."""
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What one output is to be.
+
+    ``steps`` are taken on the whole scene in ``frame``, the target's wishes among them (see `target_steps`); then
+    it is taken apart as ``split``, ``meshes``, ``place`` and ``common`` say, each as in a job file.
+    """
+
+    frame: Frame | None = None
+    target: Target | None = None
+    steps: tuple[Step, ...] = ()
+    split: str = "scene"
+    meshes: str = "separate"
+    place: str = "keep"
+    common: tuple[str, ...] = ()
+    check: Literal["limits", "all", "stop"] = "limits"
+    quantized: bool = False
+
+
+def target_steps(
+    target: Target, *, names: str | None = None, diagonal: str | None = None, tangents: str | None = None
+) -> Iterator[Step]:
+    """What a target asks of every scene it gets, but for what it drops.
+
+    Parameters
+    ----------
+    names, diagonal, tangents : str, optional
+        What is asked for instead: a template for names, or "keep" to leave them; how faces are split, also where
+        the target does not want it; which meshes get tangents.
+    """
+    textures = target.textures
+    if target.limits.texture_size or textures.power_of_two or textures.normal_green == "down":
+        yield Textures(
+            largest=target.limits.texture_size,
+            power_of_two="lower" if textures.power_of_two else "no",
+            flip_green=textures.normal_green == "down",
+        )
+    if names != "keep" and (names or target.names):
+        roles = {role: template for role, template in target.names.items() if role != "visible"}
+        visible = names or target.names.get("visible", NAMED_BY_ROLE)
+        yield Names(template=visible, roles=roles, longest=target.longest_name)
+    if diagonal or target.triangulate:
+        yield Triangulate(**({"diagonal": diagonal} if diagonal else {}))
+    if (tangents or target.tangents) != "none":
+        yield Tangents(of=tangents or target.tangents)
+
+
+def prepare(scene: Scene, wanted: Wanted) -> Scene:
+    """The scene as an output wants it, before it is taken apart."""
+    return apply(in_frame(scene, wanted.frame), *wanted.steps)
+
+
+def pieces_of(scene: Scene, name: str, wanted: Wanted) -> list[Piece]:
+    """What goes into each file of an output; pieces without a face are left out."""
+    pieces = split(scene, wanted.split, name, wanted.common)
+    if wanted.meshes == "joined":
+        pieces = [joined(piece, wanted.split) for piece in pieces]
+    if wanted.target is not None and wanted.target.limits.index_bits == 16:
+        cut = Divide(by="size", vertices=65535)
+        pieces = [replace(piece, scene=cut.apply(piece.scene)) for piece in pieces]
+    if wanted.place == "origin":
+        pieces = [at_origin(piece, wanted.common) for piece in pieces]
+    return [piece for piece in pieces if has_mesh(piece.scene)]
+
+
+def checked(piece: Piece, wanted: Wanted, output: str = "") -> Sequence[Finding]:
+    """What a target objects to, as much of it as an output asks for.
+
+    Raises
+    ------
+    FindingsError
+        When a finding is an error and the output stops at these.
+    """
+    if wanted.target is None:
+        return ()
+    if wanted.check == "limits":
+        return over_budget(piece.scene, wanted.target)
+    found = check(piece.scene, wanted.target)
+    errors = [one for one in found if one.severity == "error"]
+    if errors and wanted.check == "stop":
+        raise FindingsError(
+            f"is not written: {count_of(len(errors), 'error')}, {errors[0]}.",
+            place=f"output {output}" if output else None,
+            remedy="`zesty-otter check` shows all of them.",
+        )
+    return found
