@@ -1,5 +1,6 @@
 from __future__ import annotations
 
+import io
 import resource
 
 import numpy as np
@@ -8,6 +9,7 @@ import pytest
 import zesty_otter as zo
 from build import cube, obj, scene_of
 from zesty_otter.audit import inspect_glb
+from zesty_otter.pixels import png_of
 
 TRIANGLE = "v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n"
 
@@ -66,3 +68,36 @@ def test_the_inspection_finds_damage_or_reads_the_same(tmp_path, seed):
     path.write_bytes(raw)
     with pytest.raises(zo.InputError, match="not sound glTF"):
         inspect_glb(path)
+
+
+@pytest.mark.parametrize("ending", ["glb", "gltf", "obj", "usda", "dae", "x3d"])
+@pytest.mark.parametrize("opened", [bytes, io.BytesIO])
+def test_scenes_go_through_memory(ending, opened):
+    """Bytes out, bytes in, with what stands beside the file in a dictionary."""
+    png = png_of(np.full((2, 2, 4), 255, np.uint8))
+    net = zo.Material("net", textures={"base_color": zo.TextureUse(zo.Texture("net.png", data=png))})
+    uv = zo.Layer("uv", np.eye(2), np.arange(24) % 2)
+    scene = scene_of(cube(slots=(net,), layers=(uv,)))
+    beside: dict[str, bytes] = {}
+    out = io.BytesIO()
+    zo.write(scene, out, format=ending, companions=beside.__setitem__)
+    again = zo.read(opened(out.getvalue()), "m", format=f".{ending}", companions=beside.get)
+    assert again.source is None and again.read_files == ()
+    (texture,) = again.textures
+    assert texture.read() == png and texture.path is None
+    assert again.meshes[0].triangle_count == 12
+    assert bool(beside) == (ending != "glb")
+    if beside:
+        with pytest.raises(zo.UsageError, match="stand beside it"):
+            zo.write(scene, io.BytesIO(), format=ending)
+
+
+def test_messages_on_bytes_name_no_file_of_ours():
+    with pytest.raises(zo.InputError, match=r"^bytes: is not sound|^bytes: "):
+        zo.read(b"glTF" + bytes(30))
+    with pytest.raises(zo.UsageError, match="first bytes do not tell the format"):
+        zo.read(b"v 0 0 0")
+    with pytest.raises(zo.UsageError, match="not open for bytes"):
+        zo.read(io.StringIO("v 0 0 0"), format="obj")
+    notes = zo.read(b"v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n", format="obj").notes
+    assert [note.file for note in notes] == ["bytes"]

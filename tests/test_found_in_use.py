@@ -216,3 +216,33 @@ def test_convert_for_a_target_writes_what_a_job_for_it_writes(tmp_path, run, kit
             other = tmp_path / "ready" / one.relative_to(tmp_path / "one")
             assert one.read_bytes() == other.read_bytes(), one.name
         assert len(files) >= len(endings)
+
+
+def split_cube(gap: float) -> zo.Mesh:
+    """A cube whose top has points of its own, a gap above those of its sides."""
+    points = np.concatenate([cube().points, cube().points[4:] + (0, 0, gap)])
+    return zo.Mesh.from_faces("box", points, [[c + 4 for c in f] if f == CUBE_FACES[1] else f for f in CUBE_FACES])
+
+
+@pytest.mark.parametrize(("scale", "gap", "welded"), [(100, 5e-5, False), (100, 5e-7, True), (0.01, 5e-3, True)])
+def test_lengths_are_those_of_the_world_whatever_the_scale_of_a_node(scale, gap, welded):
+    """0.1 mm on a node that is scaled up or down; the mirror must not matter."""
+    turn = np.diag([scale, -scale, scale, 1.0])
+    node = Node("box", turn, content=split_cube(gap))
+    done = zo.apply(scene_of(Node("above", moved(3, 0, 0), (node,))), zo.steps.Weld(distance="0.1mm"))
+    assert (done.meshes[0].point_count == 8) is welded
+    hole = zo.Mesh.from_faces("open", cube().points, CUBE_FACES[1:])
+    outline = 4 * scale
+    for length, closed in ((outline * 1.01, True), (outline * 0.99, False)):
+        mended = zo.apply(scene_of(Node("open", turn, content=hole)), zo.steps.CleanUp(close_holes=length))
+        assert (mended.meshes[0].face_count == 6) is closed
+
+
+def test_a_mesh_at_several_scales_takes_the_strictest_and_says_so():
+    mesh = split_cube(5e-5)
+    done = zo.apply(scene_of(Node("a", content=mesh), Node("b", np.diag([9.0, 9, 9, 1]), content=mesh)),
+                    zo.steps.Weld(distance="0.1mm"))  # fmt: skip
+    assert done.meshes[0].point_count == 12
+    done = zo.apply(scene_of(Node("a", content=mesh), Node("b", np.diag([1.5, 1, 1, 1]), content=mesh)),
+                    zo.steps.Weld(distance="0.1mm"))  # fmt: skip
+    assert "shown at several scales, lengths are those where it is largest: box" in texts(done.notes)

@@ -1,5 +1,10 @@
 from __future__ import annotations
 
+import copy
+import pickle
+from concurrent.futures import ProcessPoolExecutor
+from multiprocessing import get_context
+
 import numpy as np
 import pytest
 
@@ -23,7 +28,7 @@ def test_a_quad_mesh_counts_what_triangulation_would_give():
         ({"face_start": [0, 2]}, "face_start"),
         ({"face_start": [0, 1, 3]}, "fewer than three"),
         ({"face_slot": [3]}, "only 0 to 0 exist"),
-        ({"face_slot": [0, 0]}, "2 entries for 1 faces"),
+        ({"face_slot": [0, 0]}, "2 entries for 1 face"),
         ({"slots": ()}, "at least one slot"),
         ({"face_sets": {"lid": np.array([5])}}, "set lid"),
         ({"layers": (Layer("uv", [[0, 0]], [0, 0]),)}, "2 indices for 3 corners"),
@@ -115,3 +120,120 @@ def test_moving_a_parent_leaves_its_children():
 def test_transforms_that_place_nothing_are_refused(bad):
     with pytest.raises(zo.ModelError, match="node crooked"):
         Node("crooked", bad)
+
+
+def test_nothing_outside_can_change_a_mesh():
+    points, corners = np.array(CUBE_POINTS, float), np.array(CUBE_FACES).ravel()
+    values, index = np.zeros((8, 2), np.float32), corners.astype(np.int32)
+    mesh = zo.Mesh("m", points, np.arange(0, 25, 4), corners, (Layer("uv", values, index),))
+    box = mesh.surface_bounds.copy()
+    points[:], values[:], corners[:], index[:] = 7, 7, 0, 0
+    assert np.array_equal(mesh.surface_bounds, box) and mesh.points.max() == 1
+    assert mesh.layers[0].values.max() == 0 and mesh.corner_point.max() == mesh.layers[0].index.max() == 7
+    handed = np.array(CUBE_POINTS, float)
+    new = mesh.replace(points=handed[:, :])
+    with pytest.raises(ValueError, match="read-only"):
+        handed[0, 0] = 5
+    assert new.points[0, 0] == 0
+    with pytest.raises(TypeError, match="does not change"):
+        Node("n", properties={"a": 1}).properties["a"] = 2
+
+
+@pytest.mark.parametrize(
+    ("make", "message"),
+    [
+        (lambda: zo.Material("m", base_color="red"), "material m: base_color must be 4 numbers, not 'red'"),
+        (lambda: zo.Material("m", base_color=(1, 0, np.nan, 1)), "material m: base_color is nan"),
+        (lambda: zo.Material("m", alpha_mode="maks"), "alpha_mode is 'maks'. Did you mean 'mask'.*opaque, mask, blend"),
+        (lambda: zo.Material("m", roughness=2), "roughness is 2.*from 0 to 1"),
+        (lambda: zo.Material("m", textures={"normals": 1}), "role of a texture is 'normals'. Did you mean 'normal'"),
+        (lambda: zo.Material(7), "name must be text"),
+        (lambda: zo.TextureUse("net.png"), "must use a Texture"),
+        (lambda: zo.TextureUse(zo.Texture("t"), channel="x"), "channel is 'x'.*Use r, g, b, a"),
+        (lambda: zo.Light("l", "sport"), "kind is 'sport'. Did you mean 'spot'.*point, spot, directional"),
+        (lambda: zo.Light("l", "spot", cone=(1.0, 0.5)), "inner angle is larger"),
+        (lambda: zo.Light("l", direction=(0, 0, 0)), "points nowhere"),
+        (lambda: zo.Camera("c", height=0.0), "height is 0.0"),
+        (lambda: Node("n", content="gate.obj"), "holds 'gate.obj'"),
+        (lambda: Node("n", children=("a",)), "children must be nodes, not 'a'"),
+        (lambda: Node("n", role="colision"), "role is 'colision'. Did you mean 'collision'"),
+        (lambda: Node("n", np.diag([1e20, 1, 1, 1])), "finite numbers up to 1e.15"),
+        (lambda: zo.Scene(("a",), zo.Frame("left up forward")), "roots must be nodes"),
+        (lambda: cube(slots=("wood",)), "slot must hold a material or None, not 'wood'"),
+        (lambda: zo.Mesh.from_faces("m", np.eye(3) * 1e16, [[0, 1, 2]]), "point 0 has a position beyond 1e.15"),
+        (lambda: scene_of(cube(), cube()).with_node(Node("x"), below="cube"), "2 nodes called 'cube', where one is"),
+    ],
+)
+def test_values_that_make_no_sense_are_refused_where_they_are_given(make, message):
+    with pytest.raises(zo.ModelError, match=message):
+        make()
+
+
+def a_bit_of_everything() -> zo.Scene:
+    net = zo.Material("net", textures={"base_color": zo.TextureUse(zo.Texture("net.png", data=b"png"))})
+    uv = Layer("uv", np.eye(2), np.arange(24) % 2, "st")
+    mesh = cube(slots=(net, None), face_slot=[0, 1] * 3, layers=(uv,), face_sets={"lid": [1]})
+    scatter = zo.Scatter(mesh, np.stack([np.eye(4), moved(1, 2, 3)]))
+    below = (Node("lamp", content=zo.Light("lamp")), Node("eye", content=zo.Camera("eye")))
+    return scene_of(Node("a", moved(1, 0, 0), below, mesh, properties={"k": [1]}), Node("many", content=scatter))
+
+
+@pytest.mark.parametrize("how", ["pickle", "deepcopy", "process"])
+def test_a_scene_goes_through_a_process_pool_and_back(how):
+    scene = a_bit_of_everything()
+    scene.meshes[0].surface_bounds  # noqa: B018, what is kept with a mesh stays behind
+    if how == "process":
+        with ProcessPoolExecutor(1, get_context("spawn")) as pool:
+            again = pool.submit(zo.apply, scene, zo.steps.Scale(factor=1)).result()
+    else:
+        again = pickle.loads(pickle.dumps(scene)) if how == "pickle" else copy.deepcopy(scene)
+    assert again.same_as(scene) and again.materials == scene.materials
+    assert again.meshes[0] is again.roots[1].content.mesh
+    with pytest.raises(ValueError, match="read-only"):
+        again.meshes[0].points[0, 0] = 1
+    moved_one = scene.with_node(Node("many", moved(0, 0, 1), content=scene.roots[1].content), instead_of="many")
+    assert not moved_one.same_as(scene)
+
+
+def test_what_is_printed_is_one_line():
+    scene = a_bit_of_everything()
+    assert repr(scene.meshes[0]) == "Mesh 'cube': 6 faces, 8 points, 1 UV set"
+    assert repr(scene) == "Scene 'test': 4 nodes, 1 mesh, left up forward, m"
+    assert repr(scene.roots[0]) == "Node 'a': mesh, 2 children"
+    assert repr(scene.meshes[0].layers[0]) == "Layer uv 'st': 2 values at 24 corners"
+    assert repr(scene.materials[0]) == "Material 'net': base_color 1 1 1 1, 1 texture"
+    assert "<td>1 × 1 × 1 m</td>" in scene._repr_html_()
+    deep = Node("leaf")
+    for _ in range(3000):
+        deep = Node("n", children=(deep,))
+    assert repr(scene_of(deep)).startswith("Scene 'test': 3,001 nodes")
+    assert pickle.loads(pickle.dumps(scene_of(deep))).same_as(scene_of(deep))
+
+
+def test_meshes_from_what_people_have():
+    faces = [[0, 1, 2], [0, 2, 3, 1]]
+    points = np.arange(12.0).reshape(4, 3)
+    ragged = zo.Mesh.from_arrays(points, faces, uvs=points[:, :2], normals=np.ones((7, 3)))
+    flat = zo.Mesh.from_arrays(points, [0, 1, 2, 0, 2, 3, 1], sizes=[3, 4], uvs=points[:, :2], normals=np.ones((7, 3)))
+    assert ragged.same_as(flat)
+    assert ragged.uv_sets[0].at_corners(0)[3:].tolist() == points[[0, 2, 3, 1], :2].tolist()
+    even = zo.Mesh.from_arrays(
+        points, np.array([[0, 1, 2], [0, 2, 3]]), uvs={"a": points[:, :2], "b": (np.eye(2), [0] * 6)}
+    )
+    assert even.face_size.tolist() == [3, 3] and [one.name for one in even.uv_sets] == ["a", "b"]
+    with pytest.raises(zo.ModelError, match="5 rows of uv fit neither 4 points nor 6 corners"):
+        zo.Mesh.from_arrays(points, np.array([[0, 1, 2], [0, 2, 3]]), uvs=np.zeros((5, 2)))
+
+
+def test_nodes_are_found_and_changed_without_a_walk():
+    hinge = Node("hinge", moved(0, 1, 0), role="marker")
+    scene = zo.Scene.from_nodes(
+        Node("yard", moved(2, 0, 0), (Node("gate_left", children=(hinge,)), Node("gate_right")))
+    )
+    assert [one.node.name for one in scene.find("gate*")] == ["gate_left", "gate_right"]
+    (placed,) = scene.nodes(role="marker")
+    assert placed.world[:3, 3].tolist() == [2, 1, 0]
+    assert [one.node.name for one in placed.ancestors] == ["gate_left", "yard"]
+    more = scene.with_node(Node("bolt"), below="gate_right").without("gate_left")
+    assert [one.path[-1] for one in more.walk()] == ["yard", "gate_right", "bolt"]
+    assert [one.node.name for one in zo.Scene.from_mesh(cube(), unit="cm").walk()] == ["cube"]

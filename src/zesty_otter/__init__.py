@@ -25,7 +25,20 @@ if TYPE_CHECKING:
     from zesty_otter import audit, geometry, jobs, steps, targets
     from zesty_otter.formats import read, write
     from zesty_otter.jobs import run_job
-    from zesty_otter.model import Frame, Layer, Material, Mesh, Node, Note, Scatter, Scene, Texture, TextureUse
+    from zesty_otter.model import (
+        Camera,
+        Frame,
+        Layer,
+        Light,
+        Material,
+        Mesh,
+        Node,
+        Note,
+        Scatter,
+        Scene,
+        Texture,
+        TextureUse,
+    )
     from zesty_otter.steps import apply
 
 __version__ = "0.1.0"
@@ -34,7 +47,8 @@ __version__ = "0.1.0"
 _HOME = {
     **dict.fromkeys(("read", "write"), "zesty_otter.formats"),
     **dict.fromkeys(
-        ("Frame", "Layer", "Material", "Mesh", "Node", "Note", "Scatter", "Scene", "Texture", "TextureUse"),
+        ("Camera", "Frame", "Layer", "Light", "Material", "Mesh", "Node", "Note", "Scatter", "Scene", "Texture")
+        + ("TextureUse",),
         "zesty_otter.model",
     ),
     "apply": "zesty_otter.steps",
@@ -56,9 +70,11 @@ def __dir__() -> list[str]:
 
 
 __all__ = [
+    "Camera",
     "Frame",
     "InputError",
     "Layer",
+    "Light",
     "Material",
     "Mesh",
     "ModelError",

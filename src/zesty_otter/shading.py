@@ -13,7 +13,7 @@ from zesty_otter.model import Layer, Material, Mesh, TextureUse
 
 def with_normals(mesh: Mesh, values: NDArray[np.float32], index: NDArray[np.int32]) -> Mesh:
     """The mesh with these normals in place of its own."""
-    made = Layer("normal", values, index)
+    made = Layer.taking("normal", values, index)
     if mesh.normals is None:
         return mesh.replace(layers=(*mesh.layers, made))
     return mesh.replace(layers=tuple(made if layer is mesh.normals else layer for layer in mesh.layers))

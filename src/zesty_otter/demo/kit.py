@@ -193,7 +193,7 @@ def jib_crane() -> dict[str, str | bytes]:
         points = part.points @ back[:3, :3].T
         corners = np.concatenate([np.array(face) for face in part.faces])
         uv = np.concatenate([np.array(face) for face in part.uvs])
-        layer = Layer("uv", uv, np.arange(len(corners), dtype=np.int32))
+        layer = Layer.taking("uv", uv, np.arange(len(corners), dtype=np.int32))
         start = np.concatenate([[0], np.cumsum([len(face) for face in part.faces])])
         return Mesh(name, points, start, corners, (layer,), (material,), face_smoothing=np.array(part.smoothing))
 

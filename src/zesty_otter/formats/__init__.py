@@ -7,9 +7,11 @@ from dataclasses import dataclass, replace
 from importlib import import_module
 from os import PathLike
 from pathlib import Path
+from typing import BinaryIO
 
-from zesty_otter.errors import InputError, UsageError
+from zesty_otter.errors import InputError, ModelError, UsageError
 from zesty_otter.formats.files import Encoded, inputs_of, load, readable, save
+from zesty_otter.formats.streams import Companions, Source, opened, put_out
 from zesty_otter.model import Frame, Note, Scene, count_of, expanded, format_unit
 
 Progress = Callable[[float], None]
@@ -74,7 +76,10 @@ class Format:
                 file=path,
                 remedy=f"A {what} can be chosen in {able}.",
             )
-        scene: Scene = import_module(self.reader).read(path, progress=progress, folders=folders, **more)
+        try:
+            scene: Scene = import_module(self.reader).read(path, progress=progress, folders=folders, **more)
+        except ModelError as error:
+            raise InputError(error.problem, file=path, place=error.place, remedy=error.remedy) from None
         return scene
 
     def encode(self, scene: Scene, name: str, *, quantized: bool = False) -> Encoded:
@@ -251,6 +256,10 @@ FORMATS = (
 
 def format_of(path: Path, first_bytes: bytes = b"") -> Format:
     """The format of a file, by its first bytes where they tell, else by its suffix."""
+    return _format_of(path, first_bytes, said=str(path))
+
+
+def _format_of(path: Path, first_bytes: bytes, said: str) -> Format:
     for one in FORMATS:
         if first_bytes.startswith(one.magic):
             return one
@@ -258,10 +267,10 @@ def format_of(path: Path, first_bytes: bytes = b"") -> Format:
         if path.suffix.lower() in one.suffixes:
             return one
     known = ", ".join(suffix for one in FORMATS for suffix in one.suffixes)
+    if said == "bytes":
+        raise UsageError("the first bytes do not tell the format.", file=said, remedy="Say it with format=.")
     raise UsageError(
-        f"'{path.suffix or path.name}' is not the ending of a known format.",
-        file=path,
-        remedy=f"Known: {known}.",
+        f"'{path.suffix or path.name}' is not the ending of a known format.", file=said, remedy=f"Known: {known}."
     )
 
 
@@ -275,7 +284,7 @@ def format_named(name: str) -> Format:
 
 
 def read(
-    path: str | PathLike[str],
+    source: Source,
     unit: float | str | None = None,
     axes: str | None = None,
     *,
@@ -283,12 +292,14 @@ def read(
     folders: Sequence[str | PathLike[str]] = (),
     pose: str | None = None,
     scene: str | None = None,
+    format: str | None = None,
+    companions: Companions | None = None,
 ) -> Scene:
     """Read a file into a scene.
 
     Parameters
     ----------
-    path : path
+    source : path, bytes or binary file object
     unit : str or float, optional
         The length of one unit: ``mm cm m in ft`` or a number of metres. Needed before anything in metres
         can be done when the file does not say; believed over the file when given.
@@ -305,6 +316,11 @@ def read(
     scene : str, optional
         Which scene of a file that holds several: its name, or its number counted from 0. The file's default
         when absent.
+    format : str, optional
+        The name or ending of the format, where neither the first bytes nor a name tell.
+    companions : callable, optional
+        Called with the name of each texture, library or layer as the file spells it; returns its bytes, or None to
+        let it be looked for beside the file.
 
     Returns
     -------
@@ -321,17 +337,20 @@ def read(
     >>> import zesty_otter as zo
     >>> scene = zo.read("gate.obj", unit="cm", axes="right forward up")  # doctest: +SKIP
     """
-    path = Path(path)
-    with readable(path):
-        if path.is_dir():
-            raise IsADirectoryError
-        with path.open("rb") as file:
-            first_bytes = file.read(64)
     for folder in folders:
         if not Path(folder).is_dir():
             raise InputError("is not a folder.", file=folder, remedy="Name a folder to look for textures in.")
-    kind = format_of(path, first_bytes)
-    found = kind.read(path, progress, [Path(folder) for folder in folders], pose=pose, scene=scene)
+    ending = format_named(format).suffixes[0] if format else Path(str(getattr(source, "name", ""))).suffix
+    with opened(source, ending, companions) as file:
+        path = file.path
+        with readable(path):
+            if path.is_dir():
+                raise IsADirectoryError
+            with path.open("rb") as stream:
+                first_bytes = stream.read(64)
+        kind = format_named(format) if format else _format_of(path, first_bytes, said=file.name)
+        found = kind.read(path, progress, [Path(folder) for folder in folders], pose=pose, scene=scene)
+        found = file.rid_of_folder(found)
     given = Frame(axes or found.frame.axes, unit if unit is not None else found.frame.unit)
     notes: list[Note] = []
     if axes is None and kind.axes_vary:
@@ -341,27 +360,38 @@ def read(
                 f"axes assumed to be '{' '.join(given.axes)}', the usual for this format; files of it do not say."
                 " Use --axes when the asset lies down or looks the wrong way.",
                 kind.name,
-                str(path),
+                file.name,
             )
         )
     if unit is not None and found.frame.unit is not None and given.unit != found.frame.unit:
         text = f"the file says {format_unit(found.frame.unit)}; taken as {format_unit(given.unit)} as asked"
-        notes.append(Note("done", text, kind.name, str(path)))
+        notes.append(Note("done", text, kind.name, file.name))
     return replace(found, frame=given).with_notes(*notes)
 
 
-def write(scene: Scene, path: str | PathLike[str], *, quantized: bool = False) -> list[Note]:
-    """Write a scene; the suffix says in which format. The scene's frame becomes the format's.
+def write(
+    scene: Scene,
+    target: str | PathLike[str] | BinaryIO,
+    *,
+    quantized: bool = False,
+    format: str | None = None,
+    companions: Callable[[str, bytes], None] | None = None,
+) -> list[Note]:
+    """Write a scene. The scene's frame becomes the format's.
 
-    The file appears whole or not at all, and never replaces one the scene was read from.
+    A file appears whole or not at all, and never replaces one the scene was read from.
 
     Parameters
     ----------
     scene : Scene
-    path : path
+    target : path or binary file object
     quantized : bool
         For glTF: positions in 16 bits, normals in 8, UVs in 16; about half the size. The note says how far
         positions move.
+    format : str, optional
+        The name or ending of the format; the ending of the path says it when absent.
+    companions : callable, optional
+        For file objects: called with the name and the bytes of each texture or library that stands beside the file.
 
     Returns
     -------
@@ -375,9 +405,17 @@ def write(scene: Scene, path: str | PathLike[str], *, quantized: bool = False) -
     OutputError
         When the file cannot be written.
     """
-    path = Path(path)
-    encoded = format_of(path).encode(scene, path.name, quantized=quantized)
-    save(encoded.files, path, inputs=inputs_of(scene))
+    if isinstance(target, str | PathLike):
+        path = Path(target)
+        kind = format_named(format) if format else format_of(path)
+        encoded = kind.encode(scene, path.name, quantized=quantized)
+        save(encoded.files, path, inputs=inputs_of(scene))
+        return encoded.notes
+    if format is None:
+        raise UsageError("a file object does not tell the format.", remedy='Say it, for example format="glb".')
+    name = f"{scene.name or 'scene'}{format_named(format).suffixes[0]}"
+    encoded = format_named(format).encode(scene, name, quantized=quantized)
+    put_out(encoded, name, target, companions)
     return encoded.notes
 
 

@@ -2,13 +2,43 @@
 
 from __future__ import annotations
 
-from typing import Any
+import math
+from collections.abc import Callable, Iterable
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.errors import InputError
-from zesty_otter.model import Mesh, Note, Scene, all_finite, joined_meshes, transformed
+from zesty_otter.errors import InputError, ModelError
+from zesty_otter.model import LARGEST, Material, Mesh, Note, Scene, all_finite, joined_meshes, transformed
+
+T = TypeVar("T")
+
+_RANGES = {"metallic": 1.0, "roughness": 1.0, "alpha_cutoff": LARGEST, "base_color": LARGEST, "emissive": LARGEST}
+"""The highest number a material may have there; the lowest is 0."""
+
+
+def sound_material(name: str, **said: Any) -> Material:
+    """A material with numbers that are out of range brought into it."""
+    for key, highest in _RANGES.items():
+        if key in said:
+            value = said[key]
+            numbers = [_clipped(one, highest) for one in (value if isinstance(value, Iterable) else [value])]
+            said[key] = tuple(numbers) if isinstance(value, Iterable) else numbers[0]
+    return Material(name, **said)
+
+
+def _clipped(value: float, highest: float) -> float:
+    return min(max(float(value), 0.0), highest) if not math.isnan(value) else 0.0
+
+
+def if_sound(make: Callable[[], T], note: Callable[[str, str], None]) -> T | None:
+    """What ``make`` gives; None with a note where a file says something of it that cannot be."""
+    try:
+        return make()
+    except ModelError as error:
+        note("lost", f"{error.place}: {error.problem} It is left out.")
+        return None
 
 
 def finite_rows(values: NDArray[Any]) -> NDArray[np.bool_]:

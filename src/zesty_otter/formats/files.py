@@ -6,7 +6,8 @@ import contextlib
 import hashlib
 import os
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextvars import ContextVar
 from dataclasses import dataclass, field
 from pathlib import Path, PurePosixPath
 from typing import Any
@@ -30,7 +31,7 @@ def readable(path: Path) -> Iterator[None]:
     except IsADirectoryError:
         raise InputError("is a folder, not a file.", file=path, remedy="Name a file in it.") from None
     except PermissionError:
-        raise InputError("may not be read by you.", file=path, remedy="Change its permissions, or copy it.") from None
+        raise InputError("permission denied.", file=path, remedy="Change its permissions, or copy it.") from None
     except OSError as error:
         raise InputError(f"could not be read: {error.strerror or error}.", file=path) from None
 
@@ -56,6 +57,32 @@ class Reference:
     remark: str = ""
 
 
+_resolver: ContextVar[tuple[Callable[[str], bytes | None], Path] | None] = ContextVar("resolver", default=None)
+
+
+@contextlib.contextmanager
+def asked_for(find: Callable[[str], bytes | None], folder: Path) -> Iterator[None]:
+    """While it lasts, files that others refer to and that are not there come from ``find``; they go to a folder."""
+    token = _resolver.set((find, folder))
+    try:
+        yield
+    finally:
+        _resolver.reset(token)
+
+
+def _given(wanted: str) -> Path | None:
+    """A file that somebody gave when asked for it."""
+    asked = _resolver.get()
+    data = asked[0](wanted) if asked is not None else None
+    if asked is None or data is None:
+        return None
+    name = PurePosixPath(wanted.replace("\\", "/")).name[-100:]
+    path = asked[1] / hashlib.sha256(wanted.encode()).hexdigest()[:16] / (name or "file")
+    path.parent.mkdir(exist_ok=True)
+    path.write_bytes(data)
+    return path
+
+
 def find_beside(source: Path, wanted: str, *, also_in: Sequence[Path] = ()) -> Reference:
     """Find a file that ``source`` refers to, in its folder or in folders the user allowed.
 
@@ -67,6 +94,9 @@ def find_beside(source: Path, wanted: str, *, also_in: Sequence[Path] = ()) -> R
     leads_out = (
         parts.is_absolute() or ".." in parts.parts or re.match(r"[A-Za-z]:|[a-z][a-z0-9+.-]+:", wanted) is not None
     )
+    given = _given(wanted)
+    if given is not None:
+        return Reference(given, (home,))
     # No name is longer on any system; a text that went astray is.
     if not parts.name or "\0" in wanted or len(wanted) > 1000 or len(parts.name.encode()) > 255:
         return Reference(None, (home,))

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from types import MappingProxyType
 
 import numpy as np
 
@@ -78,7 +77,7 @@ def _with_role(part: ReadPart, owner: str) -> Scene:
         if role == "level":
             properties["level"] = node.properties.get("level", part.level)
         new_name = f"{part.stem}_{next(counter)}" if several else part.stem
-        return replace(node, name=new_name, role=role, properties=MappingProxyType(properties))
+        return replace(node, name=new_name, role=role, properties=properties)
 
     return scene.map_nodes(make)
 

@@ -1,5 +1,6 @@
 """What a scene is. Data and its invariants; no files, no algorithms beyond bookkeeping."""
 
+from zesty_otter.model.checking import LARGEST, ReadOnlyDict
 from zesty_otter.model.frame import (
     UNITS,
     Frame,
@@ -11,9 +12,17 @@ from zesty_otter.model.frame import (
     parse_unit,
 )
 from zesty_otter.model.joining import joined_meshes
-from zesty_otter.model.material import COLOR_ROLES, TEXTURE_ROLES, Material, Texture, TextureUse, roughness_of_shininess
+from zesty_otter.model.material import (
+    ALPHA_MODES,
+    COLOR_ROLES,
+    TEXTURE_ROLES,
+    Material,
+    Texture,
+    TextureUse,
+    roughness_of_shininess,
+)
 from zesty_otter.model.mesh import Layer, Mesh, all_finite, compact, corners_of_faces
-from zesty_otter.model.naming import is_default_name
+from zesty_otter.model.naming import count_of, is_default_name
 from zesty_otter.model.scene import (
     ROLES,
     Camera,
@@ -26,14 +35,15 @@ from zesty_otter.model.scene import (
     Scatter,
     Scene,
     content_bounds,
-    count_of,
     expanded,
     placed_bounds,
 )
 from zesty_otter.model.transforms import reframed, transformed, turned_content
 
 __all__ = [
+    "ALPHA_MODES",
     "COLOR_ROLES",
+    "LARGEST",
     "ROLES",
     "TEXTURE_ROLES",
     "UNITS",
@@ -47,6 +57,7 @@ __all__ = [
     "Node",
     "Note",
     "Placed",
+    "ReadOnlyDict",
     "Renamed",
     "Scatter",
     "Scene",

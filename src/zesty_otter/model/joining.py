@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from types import MappingProxyType
 
 import numpy as np
 from numpy.typing import NDArray
@@ -36,7 +35,7 @@ def joined_meshes(name: str, meshes: Sequence[Mesh]) -> Mesh:
     point_base = _bases([mesh.point_count for mesh in meshes])
     corner_base = _bases([mesh.corner_count for mesh in meshes])
     face_base = _bases([mesh.face_count for mesh in meshes])
-    return Mesh(
+    return Mesh.taking(
         name,
         np.concatenate([mesh.points for mesh in meshes]),
         np.concatenate(
@@ -81,7 +80,7 @@ def _joined_layers(meshes: Sequence[Mesh], corner_base: list[int]) -> tuple[Laye
                 np.pad(layer.values, ((0, 0), (0, missing)), constant_values=1.0) if missing else layer.values
             )
         name = next((layer.name for layer in have if layer is not None and layer.name), "")
-        joined.append(Layer(key[0], np.concatenate(values), index, name))
+        joined.append(Layer.taking(key[0], np.concatenate(values), index, name))
     return tuple(joined)
 
 
@@ -111,4 +110,4 @@ def _joined_sets(sets: Sequence[Mapping[str, NDArray[np.int32]]], bases: list[in
     for own, base in zip(sets, bases, strict=False):
         for name, members in own.items():
             joined.setdefault(name, []).append(members + base)
-    return MappingProxyType({name: np.concatenate(parts).astype(np.int32) for name, parts in joined.items()})
+    return {name: np.concatenate(parts).astype(np.int32) for name, parts in joined.items()}

@@ -3,19 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
-from types import MappingProxyType
 from typing import Any
+
+from zesty_otter.errors import ModelError
+from zesty_otter.model.checking import LARGEST, NOTHING, named, number, numbers, one_of, read_only
+from zesty_otter.model.naming import count_of
 
 TEXTURE_ROLES = ("base_color", "alpha", "metallic", "roughness", "normal", "occlusion", "emissive")
 """What a texture may drive, in the order in which materials list them."""
+
+ALPHA_MODES = ("opaque", "mask", "blend")
+"""How a material treats alpha."""
 
 COLOR_ROLES = frozenset({"base_color", "emissive"})
 """Roles whose pixels are colours (sRGB); the pixels of all others are plain numbers."""
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, repr=False)
 class Texture:
     """An image file, found or missing.
 
@@ -35,9 +41,22 @@ class Texture:
 
     name: str
     path: Path | None = None
-    data: bytes | None = field(default=None, repr=False)
+    data: bytes | None = None
     wanted: str = ""
     looked_in: tuple[Path, ...] = ()
+
+    def __post_init__(self) -> None:
+        named(self.name, "texture")
+        place = f"texture {self.name}"
+        if self.data is not None and not isinstance(self.data, bytes):
+            raise ModelError(f"data must be bytes, not {type(self.data).__name__}.", place=place)
+        if isinstance(self.path, str):
+            object.__setattr__(self, "path", Path(self.path))
+
+    def __repr__(self) -> str:
+        if self.data is not None:
+            return f"Texture '{self.name}': {count_of(len(self.data), 'byte')}"
+        return f"Texture '{self.name}': {self.path or 'not found'}"
 
     @property
     def found(self) -> bool:
@@ -52,7 +71,7 @@ class Texture:
         return self.path.read_bytes()
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True)
 class TextureUse:
     """How a material uses a texture.
 
@@ -70,8 +89,20 @@ class TextureUse:
     clamp: bool = False
     strength: float = 1.0
 
+    def __post_init__(self) -> None:
+        if not isinstance(self.texture, Texture):
+            raise ModelError(f"must use a Texture, not {self.texture!r}.", place="texture use")
+        place = f"use of texture {self.texture.name}"
+        number(self.uv_set, "uv_set", place)
+        if self.channel is not None:
+            one_of(self.channel, "rgba", "channel", place)
+        numbers(self.offset, 2, "offset", place, -LARGEST)
+        numbers(self.scale, 2, "scale", place, -LARGEST)
+        number(self.rotation, "rotation", place, -LARGEST)
+        number(self.strength, "strength", place, -LARGEST)
 
-@dataclass(frozen=True, eq=False)
+
+@dataclass(frozen=True, repr=False)
 class Material:
     """A metal/rough material.
 
@@ -88,13 +119,38 @@ class Material:
     alpha_mode: str = "opaque"
     alpha_cutoff: float = 0.5
     two_sided: bool = False
-    textures: Mapping[str, TextureUse] = field(default_factory=lambda: MappingProxyType({}))
-    shading: Mapping[str, Any] = field(default_factory=lambda: MappingProxyType({}))
+    textures: Mapping[str, TextureUse] = NOTHING
+    shading: Mapping[str, Any] = NOTHING
+
+    def __post_init__(self) -> None:
+        named(self.name, "material")
+        place = f"material {self.name}"
+        checked = {
+            "base_color": numbers(self.base_color, 4, "base_color", place),
+            "emissive": numbers(self.emissive, 3, "emissive", place),
+            "metallic": number(self.metallic, "metallic", place, 0.0, 1.0),
+            "roughness": number(self.roughness, "roughness", place, 0.0, 1.0),
+            "alpha_cutoff": number(self.alpha_cutoff, "alpha_cutoff", place),
+            "textures": read_only(self.textures, "textures", place),
+            "shading": read_only(self.shading, "shading", place),
+        }
+        one_of(self.alpha_mode, ALPHA_MODES, "alpha_mode", place)
+        for role, use in self.textures.items():
+            one_of(role, TEXTURE_ROLES, "the role of a texture", place)
+            if not isinstance(use, TextureUse):
+                raise ModelError(f"the texture for {role} must be a TextureUse, not {use!r}.", place=place)
+        self.__dict__.update(checked)
+
+    def __repr__(self) -> str:
+        parts = ["base_color " + " ".join(f"{one:.3g}" for one in self.base_color)]
+        parts += [count_of(len(self.textures), "texture")] if self.textures else []
+        parts += [self.alpha_mode] if self.alpha_mode != "opaque" else []
+        return f"Material '{self.name}': {', '.join(parts)}"
 
     def with_textures(self, textures: Mapping[str, TextureUse]) -> Material:
         """The same material with these textures, listed in the order of `TEXTURE_ROLES`."""
         ordered = {role: textures[role] for role in TEXTURE_ROLES if role in textures}
-        return replace(self, textures=MappingProxyType(ordered))
+        return replace(self, textures=ordered)
 
 
 def roughness_of_shininess(exponent: float) -> float:

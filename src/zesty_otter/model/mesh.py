@@ -2,27 +2,45 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, fields
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, fields
 from functools import partial
-from types import MappingProxyType
+from html import escape
 from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from zesty_otter.errors import ModelError
+from zesty_otter.model.checking import (
+    LARGEST,
+    NOTHING,
+    ReadOnlyDict,
+    copied,
+    is_within,
+    named,
+    one_of,
+    read_only,
+    taken_over,
+)
 from zesty_otter.model.material import Material
+from zesty_otter.model.naming import count_of
 
 T = TypeVar("T")
+
+_DTYPES: dict[str, Any] = {
+    "points": np.float64,
+    "face_start": np.int32,
+    "corner_point": np.int32,
+    "face_slot": np.int32,
+    "face_smoothing": np.int32,
+}
 
 LAYER_WIDTHS = {"normal": (3,), "tangent": (4,), "uv": (2,), "color": (3, 4)}
 """The kinds of per-corner data and how many numbers each value may have."""
 
-_INDEX_LIMIT = 2**31 - 1
 
-
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Layer:
     """Per-corner data as a table of values and an index for every corner.
 
@@ -30,9 +48,10 @@ class Layer:
     ----------
     kind : {"normal", "tangent", "uv", "color"}
         What the numbers mean. Tangents carry their sign as the fourth number; UVs have their origin in
-        the lower left corner of the image.
+        the lower left corner of the image; colours are linear.
     values : (K, n) float32
-        The distinct values; corners that share one have no seam between them.
+        The distinct values; corners that share one have no seam between them. Copied, as ``index`` is, unless
+        read-only; see `taking`.
     index : (C,) int32
         The row of ``values`` for each corner of the mesh; -1 where the corner has none.
     name : str
@@ -45,14 +64,41 @@ class Layer:
     name: str = ""
 
     def __post_init__(self) -> None:
-        values = _sealed(self.values, np.float32)
-        index = _sealed(self.index, np.int32)
-        if self.kind not in LAYER_WIDTHS:
-            raise ModelError(f"'{self.kind}' is not a kind of layer.")
+        self._take(copied(self.values, np.float32), copied(self.index, np.int32))
+
+    @classmethod
+    def taking(cls, kind: str, values: NDArray[Any], index: NDArray[Any], name: str = "") -> Layer:
+        """A layer whose arrays are handed over instead of copied: nobody can write to them any more."""
+        layer = object.__new__(cls)
+        layer.__dict__.update(kind=kind, name=name)
+        layer._take(taken_over(values, np.float32), taken_over(index, np.int32))
+        return layer
+
+    def _take(self, values: NDArray[np.float32], index: NDArray[np.int32]) -> None:
+        place = f"layer {self.name}" if self.name else "layer"
+        one_of(self.kind, LAYER_WIDTHS, "the kind of a layer", place)
+        named(self.name, place)
         if values.ndim != 2 or values.shape[1] not in LAYER_WIDTHS[self.kind]:
-            raise ModelError(f"a {self.kind} layer cannot have values of shape {values.shape}.")
-        object.__setattr__(self, "values", values)
-        object.__setattr__(self, "index", index)
+            raise ModelError(f"a {self.kind} layer cannot have values of shape {values.shape}.", place=place)
+        if index.ndim != 1:
+            raise ModelError(f"the index of a {self.kind} layer cannot have the shape {index.shape}.", place=place)
+        self.__dict__.update(values=values, index=index)
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__dict__.update(kind=state["kind"], name=state["name"])
+        self._take(taken_over(state["values"], np.float32), taken_over(state["index"], np.int32))
+
+    def __repr__(self) -> str:
+        name = f" '{self.name}'" if self.name else ""
+        return f"Layer {self.kind}{name}: {len(self.values):,} values at {len(self.index):,} corners"
+
+    def same_as(self, other: Layer) -> bool:
+        """Whether another layer has the same kind, name, values and index, bit for bit."""
+        return (
+            (self.kind, self.name) == (other.kind, other.name)
+            and np.array_equal(self.values, other.values)
+            and np.array_equal(self.index, other.index)
+        )
 
     def at_corners(self, missing: float = 0.0) -> NDArray[np.float32]:
         """(C, n) the value at every corner, ``missing`` where it has none."""
@@ -69,9 +115,12 @@ class Layer:
         return len(self.index) > 0 and int(self.index.min()) < 0
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Mesh:
     """Polygons of any size over shared points.
+
+    A mesh owns its arrays: they are copied, unless they are read-only already or handed over with `taking`. See
+    `from_arrays` for meshes from what one has.
 
     Parameters
     ----------
@@ -92,12 +141,14 @@ class Mesh:
         Smoothing group of each face, 0 for none.
     face_sets, point_sets : mapping of str to index array
         Named faces and points.
+    properties : mapping
+        Free properties that travel with it.
 
     Raises
     ------
     ModelError
-        When an index points nowhere, a position is not finite, a face has fewer than three corners or
-        sizes disagree. Data is checked here, where it enters; `replace` trusts its caller.
+        When an index points nowhere, a number is not finite or beyond 1e15, a face has fewer than three corners
+        or sizes disagree. Data is checked here, where it enters; `replace` trusts its caller.
     """
 
     name: str
@@ -108,25 +159,109 @@ class Mesh:
     slots: tuple[Material | None, ...] = (None,)
     face_slot: NDArray[np.int32] | None = None
     face_smoothing: NDArray[np.int32] | None = None
-    face_sets: Mapping[str, NDArray[np.int32]] = field(default_factory=lambda: MappingProxyType({}))
-    point_sets: Mapping[str, NDArray[np.int32]] = field(default_factory=lambda: MappingProxyType({}))
-    properties: Mapping[str, Any] = field(default_factory=lambda: MappingProxyType({}))
+    face_sets: Mapping[str, NDArray[np.int32]] = NOTHING
+    point_sets: Mapping[str, NDArray[np.int32]] = NOTHING
+    properties: Mapping[str, Any] = NOTHING
 
     def __post_init__(self) -> None:
-        self._seal()
+        self._seal(copied)
         self._check()
 
-    @staticmethod
-    def from_faces(name: str, points: ArrayLike, faces: list[list[int]], **rest: Any) -> Mesh:
-        """A mesh from a list of faces, each a list of point indices: for small meshes made by hand."""
-        start = np.concatenate([[0], np.cumsum([len(face) for face in faces])]) if faces else np.zeros(1)
-        corners = np.concatenate([np.asarray(face) for face in faces]) if faces else np.zeros(0)
-        return Mesh(name, np.asarray(points, float).reshape(-1, 3), start.astype(int), corners.astype(int), **rest)
+    @classmethod
+    def taking(cls, *fields_: Any, **more: Any) -> Mesh:
+        """A mesh whose arrays are handed over instead of copied: nobody can write to them any more."""
+        mesh = _EMPTY.replace(**dict(zip((one.name for one in fields(cls)), fields_, strict=False)), **more)
+        mesh._check()
+        return mesh
 
     @classmethod
     def trusted(cls, name: str, points: NDArray[np.float64], face_start: Any, corner_point: Any, **rest: Any) -> Mesh:
-        """A mesh whose maker has checked what the constructor would check, for readers that meet every number."""
+        """As `taking`, for makers that have checked what that would check: readers that meet every number."""
         return _EMPTY.replace(name=name, points=points, face_start=face_start, corner_point=corner_point, **rest)
+
+    @staticmethod
+    def from_faces(name: str, points: ArrayLike, faces: Sequence[Sequence[int]], **rest: Any) -> Mesh:
+        """A mesh from a list of faces, each a list of point indices: for small meshes made by hand."""
+        corners, start = _flattened(faces, None)
+        return Mesh(name, np.asarray(points, float).reshape(-1, 3), start, corners, **rest)
+
+    @staticmethod
+    def from_arrays(
+        points: ArrayLike,
+        faces: Any,
+        *,
+        sizes: ArrayLike | None = None,
+        uvs: Any = None,
+        normals: Any = None,
+        colors: Any = None,
+        name: str = "mesh",
+        **rest: Any,
+    ) -> Mesh:
+        """A mesh from what other libraries have.
+
+        Parameters
+        ----------
+        points : (P, 3)
+        faces : (F, k), list of lists, or (C,) with ``sizes``
+            The points of every face, counted from 0, in the order that makes a face look outward.
+        sizes : (F,), optional
+            How many corners each face has, where ``faces`` is flat.
+        uvs, normals, colors : (P, n) or (C, n), a pair of values and index, or a mapping of these by name
+            Per point, per corner in the order of the faces, or values (K, n) with the row of each corner (C,). A
+            mapping makes several UV or colour sets. Where there are as many points as corners, rows are those of
+            points.
+        name : str
+        **rest
+            Further fields of a mesh, such as ``slots`` and ``face_slot``.
+
+        Raises
+        ------
+        ModelError
+            When shapes disagree or an index points nowhere.
+
+        Examples
+        --------
+        >>> import numpy as np, zesty_otter as zo
+        >>> zo.Mesh.from_arrays(np.eye(3), [[0, 1, 2]], uvs=np.zeros((3, 2)), name="sail")
+        Mesh 'sail': 1 face, 3 points, 1 UV set
+        """
+        table = np.asarray(points, np.float64)
+        corners, start = _flattened(faces, sizes)
+        layers = [
+            Layer(kind, *_at_corners(values, corners, len(table), kind), set_name)
+            for kind, given in (("normal", normals), ("uv", uvs), ("color", colors))
+            if given is not None
+            for set_name, values in (given.items() if isinstance(given, Mapping) else [("", given)])
+        ]
+        return Mesh(name, table, start, corners, (*layers, *rest.pop("layers", ())), **rest)
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {one.name: getattr(self, one.name) for one in fields(self)}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__dict__.update(state)
+        self._seal(taken_over)
+
+    def __repr__(self) -> str:
+        parts = [count_of(self.face_count, "face"), count_of(self.point_count, "point")]
+        parts += [count_of(len(self.uv_sets), "UV set")] if self.uv_sets else []
+        return f"Mesh '{self.name}': {', '.join(parts)}"
+
+    def _repr_html_(self) -> str:
+        low, high = self.surface_bounds
+        sides = " × ".join(f"{side:.4g}" for side in np.nan_to_num(high - low))
+        return f"<code>{escape(repr(self))}, {sides}</code>"
+
+    def same_as(self, other: Mesh) -> bool:
+        """Whether another mesh has the same name, surface, layers, slots, sets and properties, bit for bit."""
+        return (
+            self.name == other.name
+            and all(_same(getattr(self, key), getattr(other, key)) for key in (*_DTYPES, "face_sets", "point_sets"))
+            and len(self.layers) == len(other.layers)
+            and all(map(Layer.same_as, self.layers, other.layers))
+            and self.slots == other.slots
+            and self.properties == other.properties
+        )
 
     @property
     def point_count(self) -> int:
@@ -207,11 +342,12 @@ class Mesh:
         return self._keep(compute, lambda: compute(self.points, self.face_start, self.corner_point))
 
     def replace(self, **changes: Any) -> Mesh:
-        """A mesh with some fields changed; the others are shared. The caller vouches for the new ones."""
+        """A mesh with some fields changed; the others are shared. New arrays are handed over, as in `taking`, and the
+        caller vouches for them."""
         new = object.__new__(Mesh)
         new.__dict__.update({f.name: getattr(self, f.name) for f in fields(self)})
         new.__dict__.update(changes)
-        new._seal()
+        new._seal(taken_over)
         return new
 
     def take_faces(self, faces: NDArray[Any], name: str | None = None) -> Mesh:
@@ -266,37 +402,36 @@ class Mesh:
                 done[key] = change(index)
             return done[key]
 
-        layers = tuple(Layer(one.kind, one.values, changed(one.index), one.name) for one in self.layers)
+        layers = tuple(Layer.taking(one.kind, one.values, changed(one.index), one.name) for one in self.layers)
         return self.replace(corner_point=changed(self.corner_point), layers=layers, **changes)
 
-    def _seal(self) -> None:
-        dtypes: dict[str, Any] = {
-            "points": np.float64,
-            "face_start": np.int32,
-            "corner_point": np.int32,
-            "face_slot": np.int32,
-            "face_smoothing": np.int32,
-        }
-        for name, dtype in dtypes.items():
-            value = getattr(self, name)
-            if value is not None:
-                object.__setattr__(self, name, _sealed(value, dtype))
+    def _seal(self, seal: Callable[[ArrayLike, Any], NDArray[Any]]) -> None:
+        place = f"mesh {self.name}"
+        own = self.__dict__
+        for key, dtype in _DTYPES.items():
+            if own[key] is not None:
+                own[key] = seal(own[key], dtype)
+        for key in ("face_sets", "point_sets"):
+            if own[key]:
+                sets = read_only(own[key], key, place)
+                own[key] = ReadOnlyDict({name: seal(members, np.int32) for name, members in sets.items()})
+        own["properties"] = read_only(own["properties"], "properties", place)
+        own["layers"], own["slots"] = tuple(own["layers"]), tuple(own["slots"])
 
     def _check(self) -> None:
+        named(self.name, "mesh")
         place = f"mesh {self.name}"
-        points, start, corners = self.points, self.face_start, self.corner_point
-        if points.ndim != 2 or points.shape[1] != 3:
-            raise ModelError(f"points must have shape (P, 3), not {points.shape}.", place=place)
-        if not all_finite(points):
-            bad = int(np.flatnonzero(~np.isfinite(points).all(axis=1))[0])
-            raise ModelError(f"point {bad} has a position that is not a finite number.", place=place)
-        if len(start) == 0 or start[0] != 0 or start[-1] != len(corners):
-            raise ModelError("face_start must run from 0 to the number of corners.", place=place)
-        if len(start) > 1 and int(np.diff(start).min()) < 3:
+        self._check_shapes(place)
+        start, corners, count = self.face_start, self.corner_point, len(self.face_start) - 1
+        ranges: dict[Any, tuple[int, int]] = {}
+        _check_index(corners, 0, len(self.points), "corner_point", place, ranges)
+        if not is_within(self.points):
+            bad = int(np.flatnonzero(~(np.abs(self.points) <= LARGEST).all(axis=1))[0])
+            problem = "a position that is not a finite number" if not all_finite(self.points[bad]) else "a position"
+            raise ModelError(f"point {bad} has {problem}{_beyond(self.points[bad])}.", place=place)
+        if count and int(np.diff(start).min()) < 3:
             face = int(np.argmin(np.diff(start)))
             raise ModelError(f"face {face} has fewer than three corners.", place=place)
-        ranges: dict[Any, tuple[int, int]] = {}
-        _check_index(corners, 0, len(points), "corner_point", place, ranges)
         for layer in self.layers:
             if len(layer.index) != len(corners):
                 raise ModelError(
@@ -304,19 +439,76 @@ class Mesh:
                     place=place,
                 )
             _check_index(layer.index, -1, len(layer.values), f"the {layer.kind} layer", place, ranges)
-            if not all_finite(layer.values):
-                raise ModelError(f"the {layer.kind} layer holds numbers that are not finite.", place=place)
-        if not self.slots:
-            raise ModelError("a mesh needs at least one slot (None for no material).", place=place)
-        for name in ("face_slot", "face_smoothing"):
-            value = getattr(self, name)
-            if value is not None and len(value) != len(start) - 1:
-                raise ModelError(f"{name} has {len(value)} entries for {len(start) - 1} faces.", place=place)
+            if not is_within(layer.values):
+                raise ModelError(
+                    f"the {layer.kind} layer holds numbers that are not finite or beyond {LARGEST:g}.", place=place
+                )
+        for key in ("face_slot", "face_smoothing"):
+            value = getattr(self, key)
+            if value is not None and value.shape != (count,):
+                raise ModelError(f"{key} has {len(value)} entries for {count_of(count, 'face')}.", place=place)
         if self.face_slot is not None:
             _check_index(self.face_slot, 0, len(self.slots), "face_slot", place)
-        for sets, limit in ((self.face_sets, len(start) - 1), (self.point_sets, len(points))):
+        for sets, limit in ((self.face_sets, count), (self.point_sets, len(self.points))):
             for name, members in sets.items():
                 _check_index(members, 0, limit, f"set {name}", place)
+
+    def _check_shapes(self, place: str) -> None:
+        points, start, corners = self.points, self.face_start, self.corner_point
+        if points.ndim != 2 or points.shape[1] != 3:
+            raise ModelError(f"points must have shape (P, 3), not {points.shape}.", place=place)
+        if corners.ndim != 1 or start.ndim != 1 or len(start) == 0 or start[0] != 0 or start[-1] != len(corners):
+            raise ModelError("face_start must run from 0 to the number of corners.", place=place)
+        for layer in self.layers:
+            if not isinstance(layer, Layer):
+                raise ModelError(f"layers must be layers, not a {type(layer).__name__}.", place=place)
+        if not self.slots:
+            raise ModelError("a mesh needs at least one slot (None for no material).", place=place)
+        for slot in self.slots:
+            if slot is not None and not isinstance(slot, Material):
+                raise ModelError(f"a slot must hold a material or None, not {slot!r}.", place=place)
+
+
+def _beyond(point: NDArray[np.float64]) -> str:
+    return f" beyond {LARGEST:g}" if all_finite(point) else ""
+
+
+def _flattened(faces: Any, sizes: ArrayLike | None) -> tuple[NDArray[Any], NDArray[Any]]:
+    """The point of every corner, and where each face begins among them."""
+    if sizes is None and not isinstance(faces, np.ndarray):
+        sizes = [len(face) for face in faces]
+        faces = [corner for face in faces for corner in face]
+    elif sizes is None:
+        if faces.ndim != 2:
+            raise ModelError("flat faces need their sizes.", place="faces", remedy="Give sizes=, one for each face.")
+        sizes = np.full(len(faces), faces.shape[1])
+    corners = np.asarray(faces).ravel()
+    if corners.size and corners.dtype.kind not in "iu":
+        raise ModelError(f"faces must be whole numbers, not {corners.dtype}.", place="faces")
+    return corners.astype(np.int64), np.concatenate([[0], np.cumsum(np.asarray(sizes, np.int64))])
+
+
+def _at_corners(values: Any, corners: NDArray[Any], points: int, kind: str) -> tuple[NDArray[Any], NDArray[Any]]:
+    """Values and the row of each corner, from rows of points, of corners, or a pair that has them already."""
+    if isinstance(values, tuple):
+        table, index = values
+        return np.asarray(table, np.float32), np.asarray(index)
+    table = np.asarray(values, np.float32)
+    if len(table) == points:
+        return table, corners
+    if len(table) == len(corners):
+        return table, np.arange(len(corners))
+    raise ModelError(
+        f"{len(table)} rows of {kind} fit neither {count_of(points, 'point')} nor {count_of(len(corners), 'corner')}.",
+        place=kind,
+        remedy="Give a row for each point or each corner, or a pair of values and index.",
+    )
+
+
+def _same(one: Any, other: Any) -> bool:
+    if isinstance(one, dict):
+        return one.keys() == other.keys() and all(np.array_equal(one[key], other[key]) for key in one)
+    return (one is None) == (other is None) and (one is None or np.array_equal(one, other))
 
 
 def corners_of_faces(face_start: NDArray[Any], faces: NDArray[Any]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
@@ -371,7 +563,7 @@ def compact(index: NDArray[Any]) -> tuple[NDArray[np.int64], NDArray[np.int32]]:
 
 def _take_corners(layer: Layer, corners: NDArray[Any]) -> Layer:
     used, index = compact(layer.index[corners])
-    return Layer(layer.kind, layer.values[used], index, layer.name)
+    return Layer.taking(layer.kind, layer.values[used], index, layer.name)
 
 
 def _renumbered_sets(
@@ -381,16 +573,7 @@ def _renumbered_sets(
         return sets
     new = np.full(count, -1, np.int32)
     new[kept] = np.arange(len(kept))
-    return MappingProxyType({name: new[members][new[members] >= 0] for name, members in sets.items()})
-
-
-def _sealed(array: ArrayLike, dtype: Any) -> NDArray[Any]:
-    given = np.asarray(array)
-    if dtype is np.int32 and given.dtype.itemsize > 4 and given.size and given.max() > _INDEX_LIMIT:
-        raise ModelError(f"an index of {given.max()} is beyond what a mesh can hold ({_INDEX_LIMIT}).")
-    view = given.astype(dtype, order="C", copy=False).view()
-    view.flags.writeable = False
-    return view
+    return {name: new[members][new[members] >= 0] for name, members in sets.items()}
 
 
 def _check_index(

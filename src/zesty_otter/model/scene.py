@@ -2,26 +2,58 @@
 
 from __future__ import annotations
 
+import fnmatch
+import itertools
+import math
 import operator
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
+from html import escape
 from pathlib import Path
-from types import MappingProxyType
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.errors import ModelError, UnknownUnitError
+from zesty_otter.errors import ModelError, UnknownUnitError, closest
+from zesty_otter.model.checking import (
+    LARGEST,
+    NOTHING,
+    copied,
+    is_within,
+    named,
+    number,
+    numbers,
+    one_of,
+    read_only,
+    taken_over,
+)
 from zesty_otter.model.frame import Frame
 from zesty_otter.model.material import Material, Texture
 from zesty_otter.model.mesh import Mesh, box_of
+from zesty_otter.model.naming import count_of
 
 ROLES = ("visible", "collision", "shadow", "level", "bounds", "marker", "stand-in")
 """What a node is there for."""
 
+_MOST_SHOWN = 200
 
-@dataclass(frozen=True, eq=False)
+LIGHT_KINDS = ("point", "spot", "directional")
+"""How a light shines."""
+
+
+_SMALLEST = 1e-15
+
+
+def _direction(value: Any, what: str, place: str) -> tuple[float, ...]:
+    """Three numbers that say where something points."""
+    found = numbers(value, 3, what, place, -LARGEST)
+    if not any(abs(one) >= _SMALLEST for one in found):
+        raise ModelError(f"{what} is {value!r}, which points nowhere.", place=place)
+    return found
+
+
+@dataclass(frozen=True)
 class Light:
     """A light: ``kind`` is point, spot or directional; ``direction`` is where it shines in its node's space.
 
@@ -37,8 +69,23 @@ class Light:
     cone: tuple[float, float] = (0.0, 0.785398)
     direction: tuple[float, float, float] = (0.0, 0.0, -1.0)
 
+    def __post_init__(self) -> None:
+        named(self.name, "light")
+        place = f"light {self.name}"
+        one_of(self.kind, LIGHT_KINDS, "kind", place)
+        inner, outer = numbers(self.cone, 2, "cone", place, 0.0, math.pi / 2 + 1e-6)
+        if inner > outer:
+            raise ModelError(f"cone is {self.cone}: the inner angle is larger than the outer.", place=place)
+        self.__dict__.update(
+            color=numbers(self.color, 3, "color", place),
+            intensity=number(self.intensity, "intensity", place),
+            reach=None if self.reach is None else number(self.reach, "reach", place),
+            cone=(inner, outer),
+            direction=_direction(self.direction, "direction", place),
+        )
 
-@dataclass(frozen=True, eq=False)
+
+@dataclass(frozen=True)
 class Camera:
     """A camera that looks along ``direction`` with ``up`` upward, in its node's space.
 
@@ -55,8 +102,22 @@ class Camera:
     direction: tuple[float, float, float] = (0.0, 0.0, -1.0)
     up: tuple[float, float, float] = (0.0, 1.0, 0.0)
 
+    def __post_init__(self) -> None:
+        named(self.name, "camera")
+        place = f"camera {self.name}"
+        widest = math.pi if self.perspective else LARGEST
+        near = number(self.near, "near", place)
+        self.__dict__.update(
+            height=number(self.height, "height", place, _SMALLEST, widest),
+            aspect=None if self.aspect is None else number(self.aspect, "aspect", place, _SMALLEST),
+            near=near,
+            far=None if self.far is None else number(self.far, "far", place, near),
+            direction=_direction(self.direction, "direction", place),
+            up=_direction(self.up, "up", place),
+        )
 
-@dataclass(frozen=True, eq=False)
+
+@dataclass(frozen=True, eq=False, repr=False)
 class Scatter:
     """Many copies of one mesh.
 
@@ -71,14 +132,22 @@ class Scatter:
     transforms: NDArray[np.float64]
 
     def __post_init__(self) -> None:
-        transforms = np.array(self.transforms, np.float64).reshape(-1, 4, 4)
+        if not isinstance(self.mesh, Mesh):
+            raise ModelError(f"a scatter shows a mesh, not {self.mesh!r}.", place="scatter")
         place = f"scatter of mesh {self.mesh.name}"
-        if not np.isfinite(transforms).all():
-            raise ModelError("a transform must be a 4 x 4 matrix of finite numbers.", place=place)
-        if (transforms[:, 3] != (0.0, 0.0, 0.0, 1.0)).any():
-            raise ModelError("a transform must end in the row 0 0 0 1.", place=place)
-        transforms.flags.writeable = False
+        transforms = copied(self.transforms, np.float64)
+        if not transforms.size:
+            transforms = transforms.reshape(0, 4, 4)
+        if transforms.ndim != 3 or transforms.shape[1:] != (4, 4):
+            raise ModelError(f"transforms must have shape (N, 4, 4), not {transforms.shape}.", place=place)
+        _check_transform(transforms, place)
         object.__setattr__(self, "transforms", transforms)
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__dict__.update(state, transforms=taken_over(state["transforms"], np.float64))
+
+    def __repr__(self) -> str:
+        return f"Scatter: {count_of(self.count, 'copy')} of {self.mesh!r}"
 
     @property
     def count(self) -> int:
@@ -133,7 +202,7 @@ class Renamed:
     new: str
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Node:
     """A place in the tree, with at most one content.
 
@@ -156,19 +225,39 @@ class Node:
     visible: bool = True
     groups: tuple[str, ...] = ()
     role: str = "visible"
-    properties: Mapping[str, Any] = field(default_factory=lambda: MappingProxyType({}))
+    properties: Mapping[str, Any] = NOTHING
 
     def __post_init__(self) -> None:
-        transform = np.array(self.transform, np.float64)
+        named(self.name, "node")
         place = f"node {self.name}"
-        if transform.shape != (4, 4) or not np.isfinite(transform).all():
-            raise ModelError("a transform must be a 4 x 4 matrix of finite numbers.", place=place)
-        if not np.array_equal(transform[3], (0.0, 0.0, 0.0, 1.0)):
-            raise ModelError("a transform must end in the row 0 0 0 1.", place=place)
-        if self.role not in ROLES:
-            raise ModelError(f"'{self.role}' is not a role.", place=place, remedy=f"Use {', '.join(ROLES)}.")
-        transform.flags.writeable = False
-        object.__setattr__(self, "transform", transform)
+        transform = copied(self.transform, np.float64)
+        if transform.shape != (4, 4):
+            raise ModelError(f"a transform must be a 4 x 4 matrix, not {transform.shape}.", place=place)
+        _check_transform(transform[None], place)
+        one_of(self.role, ROLES, "role", place)
+        for child in self.children:
+            if not isinstance(child, Node):
+                raise ModelError(f"children must be nodes, not {child!r}.", place=place)
+        if self.content is not None and not isinstance(self.content, Content):
+            raise ModelError(
+                f"holds {self.content!r}.",
+                place=place,
+                remedy="A node holds a mesh, scatter, light or camera, or None.",
+            )
+        self.__dict__.update(
+            transform=transform,
+            children=tuple(self.children),
+            groups=tuple(self.groups),
+            properties=read_only(self.properties, "properties", place),
+        )
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__dict__.update(state, transform=taken_over(state["transform"], np.float64))
+
+    def __repr__(self) -> str:
+        parts = [self.kind, *([self.role] if self.role != "visible" else []), *([] if self.visible else ["hidden"])]
+        parts += [count_of(len(self.children), "child").replace("childs", "children")] if self.children else []
+        return f"Node '{self.name}': {', '.join(parts)}"
 
     @property
     def kind(self) -> str:
@@ -186,13 +275,13 @@ class Node:
         return self.content.mesh if isinstance(self.content, Scatter) else self.mesh
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Placed:
     """A node as met on a walk through the tree.
 
     ``world`` takes the node's own space to the scene's; ``path`` names it and its ancestors, outermost
-    first; ``number`` is its place in the walk and ``parent`` its parent's, -1 for a root; ``visible`` is
-    false when it or an ancestor is hidden.
+    first; ``number`` is its place in the walk and ``parent`` its parent's, -1 for a root; ``above`` is
+    its parent itself; ``visible`` is false when it or an ancestor is hidden.
     """
 
     node: Node
@@ -201,9 +290,23 @@ class Placed:
     number: int
     parent: int
     visible: bool
+    above: Placed | None = None
+
+    def __repr__(self) -> str:
+        return f"Placed '{'/'.join(self.path)}': {self.node.kind}"
+
+    @property
+    def ancestors(self) -> tuple[Placed, ...]:
+        """Its parent, its parent's parent and so on, the nearest first."""
+        found: list[Placed] = []
+        one = self.above
+        while one is not None:
+            found.append(one)
+            one = one.above
+        return tuple(found)
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Scene:
     """A tree of nodes in one frame.
 
@@ -228,7 +331,140 @@ class Scene:
     source: Path | None = None
     read_files: tuple[Path, ...] = ()
     renamed: tuple[Renamed, ...] = ()
-    properties: Mapping[str, Any] = field(default_factory=lambda: MappingProxyType({}))
+    properties: Mapping[str, Any] = NOTHING
+
+    def __post_init__(self) -> None:
+        for root in self.roots:
+            if not isinstance(root, Node):
+                raise ModelError(f"roots must be nodes, not {root!r}.", place="scene")
+        if not isinstance(self.frame, Frame):
+            raise ModelError(f"frame must be a Frame, not {self.frame!r}.", place="scene")
+        properties = read_only(self.properties, "properties", f"scene {self.name}")
+        self.__dict__.update(roots=tuple(self.roots), notes=tuple(self.notes), properties=properties)
+
+    @staticmethod
+    def from_mesh(
+        *meshes: Mesh, axes: str = "left up forward", unit: float | str | None = "m", name: str = ""
+    ) -> Scene:
+        """A scene in which each mesh stands at the origin in a node of its name."""
+        nodes = (Node(mesh.name, content=mesh) for mesh in meshes)
+        return Scene.from_nodes(*nodes, axes=axes, unit=unit, name=name or meshes[0].name if meshes else name)
+
+    @staticmethod
+    def from_nodes(
+        *nodes: Node, axes: str = "left up forward", unit: float | str | None = "m", name: str = "scene"
+    ) -> Scene:
+        """A scene with these nodes as its roots."""
+        return Scene(nodes, Frame(axes, unit), name)
+
+    def __repr__(self) -> str:
+        nodes = sum(1 for _ in _parents_first(self.roots))
+        parts = [count_of(nodes, "node"), count_of(len(self.meshes), "mesh"), str(self.frame)]
+        return f"Scene '{self.name}': {', '.join(parts)}"
+
+    def _repr_html_(self) -> str:
+        rows = []
+        for placed in itertools.islice(self.walk(), _MOST_SHOWN):
+            box = content_bounds(placed) * (self.frame.unit or 1.0)
+            size = " × ".join(f"{side:.4g}" for side in box[1] - box[0]) if np.isfinite(box).all() else ""
+            size += " m" if size and self.frame.unit else ""
+            pad = 1.2 * (len(placed.path) - 1)
+            name = f'<td style="padding-left:{pad}em">{escape(placed.node.name)}</td>'
+            rows.append(f"<tr>{name}<td>{placed.node.kind}</td><td>{size}</td></tr>")
+        return f"<p>{escape(repr(self))}</p><table>{''.join(rows)}</table>"
+
+    def __getstate__(self) -> dict[str, Any]:
+        # Node by node, as a deep tree would end in a RecursionError.
+        order = list(_parents_first(self.roots))
+        alone = [(replace(node, children=()), len(node.children)) for node in order]
+        return {**{one.name: getattr(self, one.name) for one in fields(self)}, "roots": alone}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        done: list[Node] = []
+        for node, count in reversed(state["roots"]):
+            children = tuple(done.pop() for _ in range(count))
+            done.append(replace(node, children=children) if children else node)
+        self.__dict__.update(state, roots=tuple(reversed(done)))
+
+    def same_as(self, other: Scene) -> bool:
+        """Whether another scene has the same frame and the same nodes with the same contents, bit for bit.
+
+        Where it came from, its notes and what was renamed do not count.
+        """
+        ours, theirs = list(_parents_first(self.roots)), list(_parents_first(other.roots))
+        return (
+            (self.frame, self.name, self.properties) == (other.frame, other.name, other.properties)
+            and len(ours) == len(theirs)
+            and all(map(_alike, ours, theirs))
+        )
+
+    def nodes(self, *, role: str | None = None, kind: str | None = None) -> tuple[Placed, ...]:
+        """The nodes of a role or a kind, or all, as they are placed, in the order of the tree.
+
+        Parameters
+        ----------
+        role : str, optional
+            One of `ROLES`.
+        kind : {"mesh", "scatter", "light", "camera", "empty"}, optional
+        """
+        if role is not None:
+            one_of(role, ROLES, "role", "nodes")
+        return tuple(one for one in self.walk() if role in (None, one.node.role) and kind in (None, one.node.kind))
+
+    def find(self, pattern: str) -> tuple[Placed, ...]:
+        """The nodes whose names fit a pattern, in which * and ? stand for anything, as they are placed.
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> scene = zo.Scene.from_nodes(zo.Node("gate_left"), zo.Node("gate_right"), zo.Node("wall"))
+        >>> [placed.node.name for placed in scene.find("gate*")]
+        ['gate_left', 'gate_right']
+        """
+        return tuple(one for one in self.walk() if fnmatch.fnmatchcase(one.node.name, pattern))
+
+    def with_node(
+        self, node: Node, *, below: Placed | str | None = None, instead_of: Placed | str | None = None
+    ) -> Scene:
+        """The scene with one more node, or with one in place of another.
+
+        Parameters
+        ----------
+        node : Node
+        below : Placed or name, optional
+            The node it hangs from; it becomes a root when absent.
+        instead_of : Placed or name, optional
+            The node it replaces, with all below that.
+
+        Raises
+        ------
+        ModelError
+            When no node has a name that is given, or several do.
+        """
+        if instead_of is not None:
+            number = self._number(instead_of)
+            return self.rebuilt(lambda n, old: node if n == number else old)
+        if below is None:
+            return replace(self, roots=(*self.roots, node))
+        number = self._number(below)
+        return self.rebuilt(lambda n, old: replace(old, children=(*old.children, node)) if n == number else old)
+
+    def without(self, *nodes: Placed | str) -> Scene:
+        """The scene without some nodes and all below them; names may be patterns."""
+        gone: set[int] = set()
+        for one in nodes:
+            gone |= {one.number} if isinstance(one, Placed) else {placed.number for placed in self.find(one)}
+        return self.rebuilt(lambda n, old: None if n in gone else old)
+
+    def _number(self, node: Placed | str) -> int:
+        if isinstance(node, Placed):
+            return node.number
+        found = self.find(node)
+        if len(found) == 1:
+            return found[0].number
+        names = list(dict.fromkeys(one.node.name for one in self.walk()))
+        hint = closest(node, names) if not found else " Give one of `find` instead."
+        raise ModelError(f"{count_of(len(found), 'node')} called '{node}', where one is meant.{hint}")
 
     def walk(self) -> Iterator[Placed]:
         """Every node with its world transform, parents before children, in the order of the tree."""
@@ -241,7 +477,7 @@ class Scene:
             else:
                 world = above.world @ node.transform
                 visible = above.visible and node.visible
-                placed = Placed(node, world, (*above.path, node.name), number, above.number, visible)
+                placed = Placed(node, world, (*above.path, node.name), number, above.number, visible, above)
             yield placed
             number += 1
             stack.extend((child, placed) for child in reversed(node.children))
@@ -386,12 +622,30 @@ class Scene:
         return self.map_meshes(swap)
 
 
-def count_of(number: int, noun: str) -> str:
-    """``"1 face"``, ``"2,000 faces"``: a count as notes say it."""
-    if number == 1:
-        return f"1 {noun}"
-    plural = f"{noun[:-1]}ies" if noun.endswith("y") else f"{noun}es" if noun.endswith(("sh", "x")) else f"{noun}s"
-    return f"{number:,} {plural}"
+def _alike(one: Node, other: Node) -> bool:
+    """Whether two nodes are the same but for their children, of which they have as many."""
+    mine, yours = one.content, other.content
+    if isinstance(mine, Scatter) and isinstance(yours, Scatter):
+        same = np.array_equal(mine.transforms, yours.transforms) and mine.mesh.same_as(yours.mesh)
+    elif isinstance(mine, Mesh) and isinstance(yours, Mesh):
+        same = mine is yours or mine.same_as(yours)
+    else:
+        same = mine == yours
+    plain = ("name", "visible", "groups", "role", "properties")
+    return (
+        same
+        and len(one.children) == len(other.children)
+        and np.array_equal(one.transform, other.transform)
+        and all(getattr(one, key) == getattr(other, key) for key in plain)
+    )
+
+
+def _check_transform(transforms: NDArray[np.float64], place: str) -> None:
+    """Complains about matrices (N, 4, 4) that are no transforms."""
+    if not is_within(transforms):
+        raise ModelError(f"a transform must hold finite numbers up to {LARGEST:g}.", place=place)
+    if (transforms[:, 3] != (0.0, 0.0, 0.0, 1.0)).any():
+        raise ModelError("a transform must end in the row 0 0 0 1.", place=place)
 
 
 def placed_bounds(mesh: Mesh, world: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -114,4 +114,4 @@ def _transformed_layer(layer: Layer, matrix: NDArray[np.float64], mirrors: bool)
             index = np.where((length > 0)[index] & (index >= 0), index, -1).astype(np.int32)
     if layer.kind == "tangent" and mirrors:
         values[:, 3] *= -1
-    return Layer(layer.kind, values, index, layer.name)
+    return Layer.taking(layer.kind, values, index, layer.name)

@@ -6,7 +6,6 @@ import math
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from types import MappingProxyType
 from typing import Any, ClassVar
 
 import numpy as np
@@ -14,11 +13,11 @@ from numpy.typing import NDArray
 from pydantic import Field, field_validator
 
 from zesty_otter.errors import closest
-from zesty_otter.model import ROLES, Node, Placed, Scene, content_bounds, count_of
+from zesty_otter.model import ROLES, Node, Placed, ReadOnlyDict, Scene, content_bounds, count_of
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.words import Words, chosen
 
-TEMPLATES: Mapping[str, tuple[str, ...]] = MappingProxyType(
+TEMPLATES: Mapping[str, tuple[str, ...]] = ReadOnlyDict(
     {
         "level": ("{name}_LOD{level}",),
         "collision": ("{name}_collision_{n}", "{name}_collision"),
@@ -107,7 +106,7 @@ class Roles(Step):
                 properties["asset"] = found[1]
         if role == node.role and properties == dict(node.properties):
             return node
-        return replace(node, role=role, properties=MappingProxyType(properties))
+        return replace(node, role=role, properties=properties)
 
 
 def match_template(name: str, templates: Mapping[str, tuple[str, ...]]) -> tuple[str, str, int]:

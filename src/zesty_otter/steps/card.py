@@ -154,12 +154,12 @@ class Card(Step):
         texture = Texture(f"{_UNSAFE.sub('_', name)}.png", data=pixels.png_of(image))
         material = Material(name, alpha_mode="mask", alpha_cutoff=0.5, two_sided=True)
         material = material.with_textures({"base_color": TextureUse(texture, clamp=True)})
-        card = Mesh(
+        card = Mesh.taking(
             name,
             flat @ np.linalg.inv(turned).T,
             np.arange(0, len(order) + 1, 4, dtype=np.int32),
             order,
-            (Layer("uv", np.array(uv, np.float32), order),),
+            (Layer.taking("uv", np.array(uv, np.float32), order),),
             slots=(material,),
         )
         off[off < 1e-9 * longest] = 0.0

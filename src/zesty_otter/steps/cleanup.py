@@ -24,6 +24,7 @@ from zesty_otter.model import Layer, Mesh, Note, Scene, corners_of_faces, count_
 from zesty_otter.steps.base import Length, Step
 from zesty_otter.steps.materials import merged_materials
 from zesty_otter.steps.polygons import with_corners
+from zesty_otter.steps.stretches import Stretches
 
 
 class Weld(Step):
@@ -45,9 +46,10 @@ class Weld(Step):
     def change(self, scene: Scene) -> Scene:
         unit = scene.unit_for("a welding distance") if self.distance else 1.0
         counts = {"points": 0, "faces": 0}
+        stretches = Stretches(scene)
 
         def change(mesh: Mesh) -> Mesh:
-            welded = self._welded(mesh, self.distance / unit)
+            welded = self._welded(mesh, stretches.of(mesh).local(self.distance / unit))
             counts["points"] += mesh.point_count - welded.point_count
             counts["faces"] += mesh.face_count - welded.face_count
             return welded
@@ -56,7 +58,9 @@ class Weld(Step):
         if not counts["points"]:
             return scene
         fell = f"; {count_of(counts['faces'], 'face')} fell away" if counts["faces"] else ""
-        return changed.with_notes(self.note(f"{count_of(counts['points'], 'point')} welded{fell}"))
+        remark = stretches.remark(scene.meshes) if self.distance else ""
+        notes = [self.note(remark, kind="guess")] if remark else []
+        return changed.with_notes(self.note(f"{count_of(counts['points'], 'point')} welded{fell}"), *notes)
 
     def _welded(self, mesh: Mesh, distance: float) -> Mesh:
         key = _attribute_key(mesh) if self.across == "matching" else None
@@ -130,7 +134,8 @@ class CleanUp(Step):
         notes: list[Note] = []
         # Materials first, so that faces of twins of one material count as having the same.
         merged = merged_materials(scene) if self.merge_materials else scene
-        changed = merged.map_meshes(lambda mesh: self._cleaned(mesh, limit, counts, notes, scene))
+        within = Stretches(merged)
+        changed = merged.map_meshes(lambda mesh: self._cleaned(mesh, within.of(mesh).local(limit), counts, notes))
         _add(counts, "duplicate material", len(scene.materials) - len(merged.materials))
         _add(counts, "duplicate texture", len(scene.textures) - len(merged.textures))
         if self.unused_slots:
@@ -144,12 +149,12 @@ class CleanUp(Step):
         if words:
             done.append(self.note(f"dropped {', '.join(words)}"))
         if counts.get("turned face"):
-            done.append(self.note(f"turned {count_of(counts['turned face'], 'face')} round"))
+            done.append(self.note(f"flipped {count_of(counts['turned face'], 'face')}"))
         if counts.get("closed hole"):
             done.append(self.note(f"closed {count_of(counts['closed hole'], 'hole')}"))
         return changed.with_notes(*done, *notes)
 
-    def _cleaned(self, mesh: Mesh, limit: float, counts: dict[str, int], notes: list[Note], scene: Scene) -> Mesh:
+    def _cleaned(self, mesh: Mesh, limit: float, counts: dict[str, int], notes: list[Note]) -> Mesh:
         if self.flat_faces and mesh.face_count:
             flat = mesh.surface(flat_faces)
             _add(counts, "flat face", int(flat.sum()))
@@ -221,7 +226,7 @@ def with_holes_closed(mesh: Mesh, limit: float) -> tuple[Mesh, int]:
         return None if values is None else np.concatenate([values, extra])
 
     layers = tuple(
-        Layer(
+        Layer.taking(
             layer.kind,
             layer.values,
             # Normals and tangents of the new faces are nobody's: they are made when they are needed.
@@ -255,7 +260,7 @@ def _with_turned_normals(mesh: Mesh, turned: NDArray[np.bool_]) -> Mesh:
             if layer.kind == "tangent":
                 values[len(layer.values) :, :3] *= -1
             index = np.where(at & (layer.index >= 0), layer.index + len(layer.values), layer.index)
-            layer = Layer(layer.kind, values, index.astype(np.int32), layer.name)
+            layer = Layer.taking(layer.kind, values, index.astype(np.int32), layer.name)
         layers.append(layer)
     return flipped.replace(layers=tuple(layers))
 

@@ -379,13 +379,13 @@ def _share_of(done: int, count: int) -> Callable[[float], None]:
 def triangle_mesh(name: str, points: NDArray[np.float64], triangles: NDArray[np.int32]) -> Mesh:
     """A mesh of nothing but triangles, without points that none has."""
     start = np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32)
-    mesh = Mesh(name, points, start, triangles.ravel())
+    mesh = Mesh.taking(name, points, start, triangles.ravel())
     return mesh.keep_points(np.bincount(triangles.ravel(), minlength=len(points)) > 0)
 
 
 def _as_mesh(name: str, hull: Hull, linear: NDArray[np.float64]) -> Mesh:
     """A hull in metres as a mesh in its own space."""
-    mesh = Mesh(name, hull.points @ np.linalg.inv(linear).T, hull.face_start, hull.corner_point)
+    mesh = Mesh.taking(name, hull.points @ np.linalg.inv(linear).T, hull.face_start, hull.corner_point)
     return mesh.turned_round() if np.linalg.det(linear) < 0 else mesh
 
 

@@ -8,7 +8,6 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import pairwise
-from types import MappingProxyType
 from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
@@ -22,6 +21,7 @@ from zesty_otter.steps.assets import Asset, Roles, assets_of, level_of
 from zesty_otter.steps.base import Length, Step, tell
 from zesty_otter.steps.lighter import LIMIT, HeavyMesh
 from zesty_otter.steps.siblings import holds, sibling, with_nodes_behind
+from zesty_otter.steps.stretches import Stretches
 from zesty_otter.steps.words import chosen_numbers
 
 _KINDS = ("ratio", "triangles", "deviation", "screen")
@@ -149,6 +149,7 @@ class Levels(Step):
         changed: dict[int, Node] = {}
         notes: list[Note] = []
         assets = assets_of(scene)
+        stretches = Stretches(scene)
         for number, asset in enumerate(assets):
             for placed in asset.main:
                 tell(number / len(assets))
@@ -156,7 +157,7 @@ class Levels(Step):
                 if placed.number not in numbers or mesh is None or not mesh.face_count:
                     continue
                 if id(mesh) not in chains:
-                    scale = metre * abs(float(np.linalg.det(placed.world[:3, :3]))) ** (1 / 3)
+                    scale = metre * (stretches.of(mesh).most or 1.0)
                     span = number / len(assets), 1 / len(assets)
                     chains[id(mesh)] = _Chain(self, mesh, scale, self._fixed(scene, mesh), span)
                 made, kept = self._of(asset, placed, chains[id(mesh)])
@@ -220,7 +221,7 @@ class Levels(Step):
             distance = max(distance, away)
             properties = {"asset": asset.name, "level": number, **self._facts(mesh, found, chain, distance)}
             if hand_made is not None:
-                both = MappingProxyType({**hand_made.node.properties, **properties})
+                both = {**hand_made.node.properties, **properties}
                 kept[hand_made.number] = replace(hand_made.node, properties=both)
                 continue
             name = self.names.replace("{name}", placed.node.name).replace("{level}", str(number))

@@ -20,6 +20,7 @@ from zesty_otter.geometry.triangulation import triangulate
 from zesty_otter.model import Layer, Mesh, Note, Scene, count_of, format_length
 from zesty_otter.shading import with_all_normals
 from zesty_otter.steps.base import Step, tell
+from zesty_otter.steps.stretches import Stretches
 
 # A change of normals by one radian is as bad as this share of the size, of UVs as this share of the length that
 # a texture covers, of colours from black to white as this share of the size.
@@ -54,6 +55,7 @@ class Lighten(Step):
 
     def change(self, scene: Scene) -> Scene:
         notes: list[Note] = []
+        stretches = Stretches(scene)
 
         def change(mesh: Mesh) -> Mesh:
             if mesh.triangle_count <= self.triangles:
@@ -62,7 +64,7 @@ class Lighten(Step):
             (light,) = heavy.lightened([self.triangles], tell)
             text = f"{mesh.triangle_count:,} triangles became {light.triangle_count:,}"
             if light.triangle_count and scene.frame.unit is not None:
-                moved = heavy.measured(light).largest * scene.frame.unit
+                moved = heavy.measured(light).largest * stretches.of(mesh).most * scene.frame.unit
                 text += f"; the surface moved by {format_length(moved)} at most"
             notes.append(self.note(text, node=mesh.name))
             notes.extend(self.note(one, kind="guess", node=mesh.name) for one in heavy.remarks)
@@ -267,12 +269,12 @@ class HeavyMesh:
                 values = unit_rows(values)
             elif layer.kind == "color":
                 values = np.clip(values, 0.0, 1.0)
-            layers.append(Layer(layer.kind, values, index.ravel(), layer.name))
+            layers.append(Layer.taking(layer.kind, values, index.ravel(), layer.name))
         if self.faceted:
             _, normals = face_areas_and_normals(reduced.points, start, corners)
             of_face = np.repeat(np.arange(len(source), dtype=np.int32), 3)
-            layers.append(Layer("normal", normals.astype(np.float32), of_face))
-        light = Mesh(
+            layers.append(Layer.taking("normal", normals.astype(np.float32), of_face))
+        light = Mesh.taking(
             mesh.name,
             reduced.points,
             start,

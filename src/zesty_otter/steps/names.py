@@ -9,7 +9,6 @@ import unicodedata
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
 from pathlib import Path
-from types import MappingProxyType
 from typing import Any, ClassVar, Literal
 
 from pydantic import Field, field_validator
@@ -403,7 +402,7 @@ def _with_names(
 
     def rename_node(n: int, node: Node) -> Node:
         if "asset" in node.properties and owners.get(n, node.properties["asset"]) != node.properties["asset"]:
-            node = replace(node, properties=MappingProxyType({**node.properties, "asset": owners[n]}))
+            node = replace(node, properties={**node.properties, "asset": owners[n]})
         return node if node.name == node_names[n] else replace(node, name=node_names[n])
 
     return scene.map_meshes(rename_mesh).map_materials(rename_material).rebuilt(rename_node)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import replace
-from types import MappingProxyType
 from typing import Any
 
 from zesty_otter.model import Mesh, Node, Placed, Scatter, Scene
@@ -31,7 +30,7 @@ def sibling(placed: Placed, mesh: Mesh, role: str, properties: Mapping[str, Any]
         visible=visible,
         groups=placed.node.groups,
         role=role,
-        properties=MappingProxyType(dict(properties)),
+        properties=dict(properties),
     )
 
 

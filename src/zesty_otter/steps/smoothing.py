@@ -152,7 +152,7 @@ def with_tangents(mesh: Mesh) -> Mesh:
     values, index = tangents(
         mesh.points, mesh.corner_point, corners, mesh.normals.at_corners(), mesh.uv_sets[0].at_corners()
     )
-    layer = Layer("tangent", values, index)
+    layer = Layer.taking("tangent", values, index)
     return mesh.replace(layers=(*(one for one in mesh.layers if one.kind != "tangent"), layer))
 
 

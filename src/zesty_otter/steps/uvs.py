@@ -86,7 +86,7 @@ class UvSets(Step):
         values = (
             layer.values * np.array([1, -1], np.float32) + np.array([0, 1], np.float32) if self.flip_v else layer.values
         )
-        return Layer("uv", values, layer.index, name)
+        return Layer.taking("uv", values, layer.index, name)
 
     def _findings(self, mesh: Mesh) -> list[Note]:
         if not mesh.uv_sets:

@@ -6,11 +6,11 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
-from types import MappingProxyType
 from typing import Any
 from urllib.parse import unquote
 
 from zesty_otter import pixels
+from zesty_otter.formats.bare import sound_material
 from zesty_otter.formats.files import find_beside
 from zesty_otter.formats.xml import Element, child, children, floats, name_of, number, text_of
 from zesty_otter.model import Material, Texture, TextureUse, roughness_of_shininess
@@ -141,14 +141,14 @@ class _Effect:
             alpha_mode = self._alpha_mode(self.uses["alpha"])
         self._bump()
         everything = list(self.profile.iter())
-        material = Material(
+        material = sound_material(
             self.name,
             base_color=(_share(color[0]), _share(color[1]), _share(color[2]), opacity),
             roughness=roughness_of_shininess(shininess) if shiny and shininess is not None else 1.0,
             emissive=(max(glow[0], 0.0), max(glow[1], 0.0), max(glow[2], 0.0)),
             alpha_mode=alpha_mode,
             two_sided=any(name_of(one) == "double_sided" and text_of(one) in ("1", "true") for one in everything),
-            shading=MappingProxyType(shading),
+            shading=shading,
         )  # fmt: skip
         return material.with_textures(self.uses), self.sets
 

@@ -177,7 +177,7 @@ class _Reading:
             if kind == "uv":
                 uv_sets.append(number)
         slots = np.concatenate(self.slots)
-        mesh = Mesh(
+        mesh = Mesh.taking(
             self.name,
             self.points[used],
             np.concatenate([[0], np.cumsum(size)]).astype(np.int64),
@@ -198,7 +198,7 @@ class _Reading:
         if kind == "color":
             values = np.clip(np.nan_to_num(values), 0.0, 1.0)
         used, index32 = compact(index)
-        return Layer(kind, np.nan_to_num(values[used]), index32)
+        return Layer.taking(kind, np.nan_to_num(values[used]), index32)
 
 
 def _whole(element: Element, key: str, missing: int) -> int:

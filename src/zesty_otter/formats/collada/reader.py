@@ -8,14 +8,15 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator, Sequence
+from functools import partial
 from pathlib import Path
-from types import MappingProxyType
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
+from zesty_otter.formats.bare import if_sound
 from zesty_otter.formats.collada.materials import Materials
 from zesty_otter.formats.collada.mesh import Shape, read_shape
 from zesty_otter.formats.xml import Element, child, children, floats, name_of, number, parse, text_of
@@ -139,10 +140,10 @@ class _Reading:
                 mesh = self._instance_mesh(one, kind)
                 contents += [mesh] if mesh is not None else []
             elif kind == "instance_light":
-                light = self._light(self.find(one.get("url")))
+                light = if_sound(partial(self._light, self.find(one.get("url"))), self.note)
                 contents += [light] if light is not None else []
             elif kind == "instance_camera":
-                camera = self._camera(self.find(one.get("url")))
+                camera = if_sound(partial(self._camera, self.find(one.get("url"))), self.note)
                 contents += [camera] if camera is not None else []
         content = contents[0] if len(contents) == 1 else None
         if len(contents) > 1:
@@ -156,7 +157,7 @@ class _Reading:
             if mesh is not None:
                 below.append(Node(f"{name}_collision_{count}", content=mesh, role="collision"))
         role = "collision" if shown.intersection(solid) else "visible"
-        properties = MappingProxyType(dict(_properties(element)))
+        properties = dict(_properties(element))
         return Node(
             name, self._transform(element), tuple(below), content, groups=groups, role=role, properties=properties
         )

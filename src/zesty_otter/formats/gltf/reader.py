@@ -8,19 +8,19 @@ import json
 import struct
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
-from types import MappingProxyType
 from typing import Any
 from urllib.parse import unquote
 
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.errors import InputError, ModelError, UsageError
-from zesty_otter.formats.bare import finite_rows
+from zesty_otter.errors import InputError, UsageError
+from zesty_otter.formats.bare import finite_rows, if_sound, sound_material
 from zesty_otter.formats.files import find_beside, load
 from zesty_otter.formats.gltf.pose import posed
 from zesty_otter.geometry.placing import composed, rotations
 from zesty_otter.model import (
+    ALPHA_MODES,
     Camera,
     Content,
     Frame,
@@ -67,8 +67,6 @@ def read(
     data = load(path)
     try:
         return _Reader(path, data, folders, progress, pose, scene).scene()
-    except ModelError as error:
-        raise InputError(error.problem, file=path, place=error.place, remedy=error.remedy) from None
     except RecursionError:
         raise InputError("is nested too deeply.", file=path) from None
     except (KeyError, IndexError, TypeError, ValueError, AttributeError, OverflowError, struct.error) as error:
@@ -328,9 +326,9 @@ class _Reader:
                     transform = np.asarray(np.linalg.inv(above), np.float64)
                     transform[3] = (0.0, 0.0, 0.0, 1.0)
         elif "camera" in about:
-            content = self._camera(about["camera"])
+            content = if_sound(lambda: self._camera(about["camera"]), self.note)
         elif "KHR_lights_punctual" in about.get("extensions", {}):
-            content = self._light(about["extensions"]["KHR_lights_punctual"]["light"])
+            content = if_sound(lambda: self._light(about["extensions"]["KHR_lights_punctual"]["light"]), self.note)
         children = tuple(made[child] for child in about.get("children", []))
         scatter = about.get("extensions", {}).get("EXT_mesh_gpu_instancing")
         if scatter is not None and isinstance(content, Mesh):
@@ -477,16 +475,17 @@ class _Reader:
             kept["KHR_materials_clearcoat"] = self._kept(coat)
         if kept:
             shading["extensions"] = kept
-        self.materials[number] = Material(
+        mode = str(about.get("alphaMode", "OPAQUE")).lower()
+        self.materials[number] = sound_material(
             str(about.get("name") or f"material_{number}"),
-            (color[0], color[1], color[2], color[3]),
-            float(surface.get("metallicFactor", 1.0)),
-            float(surface.get("roughnessFactor", 1.0)),
-            (emissive[0], emissive[1], emissive[2]),
-            str(about.get("alphaMode", "OPAQUE")).lower(),
-            float(about.get("alphaCutoff", 0.5)),
-            bool(about.get("doubleSided", False)),
-            shading=MappingProxyType(shading),
+            base_color=(color[0], color[1], color[2], color[3]),
+            metallic=float(surface.get("metallicFactor", 1.0)),
+            roughness=float(surface.get("roughnessFactor", 1.0)),
+            emissive=(emissive[0], emissive[1], emissive[2]),
+            alpha_mode=mode if mode in ALPHA_MODES else "opaque",
+            alpha_cutoff=float(about.get("alphaCutoff", 0.5)),
+            two_sided=bool(about.get("doubleSided", False)),
+            shading=shading,
         ).with_textures({role: use for role, use in uses.items() if use is not None})
         return self.materials[number]
 
@@ -587,7 +586,7 @@ def _pose(attributes: dict[str, NDArray[Any]], joints: NDArray[np.float64]) -> N
 def _properties(about: Mapping[str, Any]) -> Mapping[str, Any]:
     """What the extras of something say."""
     extras = about.get("extras", {})
-    return MappingProxyType(dict(extras) if isinstance(extras, dict) else {"extras": extras})
+    return dict(extras) if isinstance(extras, dict) else {"extras": extras}
 
 
 class _Primitive:
@@ -609,12 +608,12 @@ def _assembled(name: str, primitives: list[_Primitive]) -> Mesh:
         points.append(one.attributes["POSITION"].astype(np.float64))
         base += len(points[-1])
     if not primitives:
-        return Mesh(name, np.zeros((0, 3)), np.zeros(1, np.int32), np.zeros(0, np.int32))
+        return Mesh.taking(name, np.zeros((0, 3)), np.zeros(1, np.int32), np.zeros(0, np.int32))
     corners = _end_to_end(corner_point)
     materials = tuple({id(one.material): one.material for one in primitives}.values())
     keys = list(dict.fromkeys(key for one in primitives for key in one.attributes))
     layers = [layer for key in sorted(keys, key=_layer_order) for layer in _layer(key, primitives, corners)]
-    return Mesh(
+    return Mesh.taking(
         name,
         _end_to_end(points),
         np.arange(0, len(corners) + 1, 3, dtype=np.int32),
@@ -663,7 +662,7 @@ def _layer(key: str, primitives: list[_Primitive], corners: NDArray[np.int32]) -
         # Ours start at the lower left corner.
         table = np.stack([table[:, 0], np.float32(1.0) - table[:, 1]], axis=1)
     index = corners if known.all() else np.where(known[corners], corners, -1)
-    yield Layer(kind, table, index)
+    yield Layer.taking(kind, table, index)
 
 
 def _triangles(index: NDArray[np.int32], mode: int) -> NDArray[np.int32]:

@@ -8,10 +8,10 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
-from types import MappingProxyType
 from typing import Any
 
 from zesty_otter import pixels
+from zesty_otter.formats.bare import sound_material
 from zesty_otter.formats.files import find_beside, load
 from zesty_otter.model import Material, Note, Texture, TextureUse, roughness_of_shininess
 
@@ -238,7 +238,7 @@ def _finished(draft: _Draft, path: Path, notes: list[Note]) -> Material:
     emission = values.get("emission", [1.0, 1.0, 1.0] if "emissive" in maps else [0.0, 0.0, 0.0])
     if "emissive" in maps and not any(emission):
         emission = [1.0, 1.0, 1.0]
-    return Material(
+    return sound_material(
         draft.name,
         base_color=(*(_clamped(v) for v in color), opacity),
         metallic=_clamped(values.get("metallic", 1.0 if "metallic" in maps else 0.0)),
@@ -246,7 +246,7 @@ def _finished(draft: _Draft, path: Path, notes: list[Note]) -> Material:
         emissive=tuple(max(0.0, v) for v in emission),
         alpha_mode=alpha_mode,
         two_sided=two_sided,
-        shading=MappingProxyType(dict(values)),
+        shading=dict(values),
     ).with_textures(maps)
 
 

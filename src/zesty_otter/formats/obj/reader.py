@@ -9,7 +9,6 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -246,7 +245,7 @@ class _Assembly:
             slots, slot_of_run = self._slots(found.runs[run, 3], materials)
             smoothing = found.runs[run, 4]
             name, groups, sets = self._names(int(key[f]), found.runs[run, 2], run_of_face, by_object)
-            mesh = Mesh(
+            mesh = Mesh.taking(
                 name,
                 found.points[used],
                 start[f : stop + 1] - start[f],
@@ -255,7 +254,7 @@ class _Assembly:
                 slots,
                 slot_of_run[run_of_face] if len(slots) > 1 else None,
                 smoothing[run_of_face].astype(np.int32) if smoothing.any() else None,
-                MappingProxyType(sets),
+                sets,
             )
             yield Node(name, content=mesh, groups=groups)
 
@@ -417,7 +416,7 @@ def _layer(kind: str, values: NDArray[np.float32], index: NDArray[np.int32] | No
     if index is not None:
         used, renumbered = compact(index[span])
         if len(used):
-            yield Layer(kind, values[used], renumbered)
+            yield Layer.taking(kind, values[used], renumbered)
 
 
 def _color_layer(
@@ -429,4 +428,4 @@ def _color_layer(
     colored = finite_rows(values)
     if colored.any():
         index = corner_point if colored.all() else np.where(colored[corner_point], corner_point, -1)
-        yield Layer("color", np.nan_to_num(values), index)
+        yield Layer.taking("color", np.nan_to_num(values), index)

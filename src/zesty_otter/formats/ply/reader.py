@@ -363,7 +363,7 @@ class _Reading:
             index = np.where(np.repeat(fits, size), index, -1)
             pairs = values[: len(values) // 2 * 2].reshape(-1, 2).astype(np.float32)
             if fits.any() and np.isfinite(pairs).all():
-                return [Layer("uv", pairs, index.astype(np.int32))]
+                return [Layer.taking("uv", pairs, index.astype(np.int32))]
         for pair in _UVS:
             found = _column_layer("uv", columns, pair, corners)
             if found:
@@ -441,9 +441,9 @@ def _column_layer(
         return []
     values, finite = _stacked(columns, names, np.float32)
     if finite.all():
-        return [Layer(kind, values, corners.astype(np.int32, copy=False))]
+        return [Layer.taking(kind, values, corners.astype(np.int32, copy=False))]
     index = np.where(finite[corners], corners, -1)
-    return [Layer(kind, np.where(finite[:, None], values, 0), index.astype(np.int32))]
+    return [Layer.taking(kind, np.where(finite[:, None], values, 0), index.astype(np.int32))]
 
 
 def _colors(columns: dict[str, NDArray[Any]], rows: NDArray[Any]) -> list[Layer]:
@@ -460,5 +460,5 @@ def _colors(columns: dict[str, NDArray[Any]], rows: NDArray[Any]) -> list[Layer]
                 values = np.nan_to_num(values.astype(np.float32))
                 channels.append(values / 255 if values.max(initial=0) > 1 else values)
         values = np.clip(np.stack(channels, axis=1), 0, 1)
-        return [Layer("color", values, np.where(rows < len(values), rows, -1).astype(np.int32))]
+        return [Layer.taking("color", values, np.where(rows < len(values), rows, -1).astype(np.int32))]
     return []

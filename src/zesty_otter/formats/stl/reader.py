@@ -179,5 +179,5 @@ def _node(
     if colors is not None:
         face = np.repeat(np.arange(len(start) - 1), np.diff(start))
         index = np.where(colors[face, 3] > 0, face, -1)
-        layers = (Layer("color", colors, index.astype(np.int32)),)
+        layers = (Layer.taking("color", colors, index.astype(np.int32)),)
     return Node(name, content=Mesh.trusted(name, points, start, corner_point, layers=layers))

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from zesty_otter.formats.bare import sound_material
 from zesty_otter.formats.usd.mesh import numbers_of, value_of
 from zesty_otter.formats.usd.text import Asset, Prim
 from zesty_otter.model import Material, Texture, TextureUse
@@ -74,14 +75,16 @@ class Materials:
         see_through = "alpha" in uses or opacity < 1.0
         if self._number(surface, "useSpecularWorkflow", 0.0):
             self.note("lost", f"material {path}: the specular workflow is not carried")
-        return Material(
+        metallic = self._factor(surface, "metallic")[0] if "metallic" in uses else None
+        roughness = self._factor(surface, "roughness")[0] if "roughness" in uses else None
+        return sound_material(
             name,
-            (*color, min(max(opacity, 0.0), 1.0)),
-            self._factor(surface, "metallic")[0] if "metallic" in uses else self._number(surface, "metallic", 0.0),
-            self._factor(surface, "roughness")[0] if "roughness" in uses else self._number(surface, "roughness", 0.5),
-            glow,
-            "mask" if see_through and threshold > 0 else "blend" if see_through else "opaque",
-            threshold if threshold > 0 else 0.5,
+            base_color=(*color, min(max(opacity, 0.0), 1.0)),
+            metallic=self._number(surface, "metallic", 0.0) if metallic is None else metallic,
+            roughness=self._number(surface, "roughness", 0.5) if roughness is None else roughness,
+            emissive=glow,
+            alpha_mode="mask" if see_through and threshold > 0 else "blend" if see_through else "opaque",
+            alpha_cutoff=threshold if threshold > 0 else 0.5,
         ).with_textures(uses)
 
     def _source(self, prim: Prim, key: str) -> tuple[Prim, str] | None:

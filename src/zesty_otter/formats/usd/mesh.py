@@ -84,7 +84,7 @@ def read_mesh(prim: Prim, path: str, note: Note) -> tuple[Mesh, NDArray[np.int64
     # What a primvar's value is for: the corner, the point or the face.
     places = {"faceVarying": corner, "vertex": point, "varying": point, "uniform": of_corner}
     layers = tuple(_layers(prim, places, path, note))
-    mesh = Mesh(prim.name, points[used], start, corner_point, layers)
+    mesh = Mesh.taking(prim.name, points[used], start, corner_point, layers)
     if value_of(prim, "orientation") == "leftHanded":
         mesh = mesh.turned_round()
     return mesh, faces
@@ -98,18 +98,18 @@ def as_rows(values: NDArray[np.float64], width: int) -> NDArray[np.float64]:
 def _layers(prim: Prim, places: dict[str, NDArray[Any]], path: str, note: Note) -> Iterator[Layer]:
     normals = _primvar(prim, "primvars:normals", 3, places) or _primvar(prim, "normals", 3, places)
     if normals is not None:
-        yield Layer("normal", *normals)
+        yield Layer.taking("normal", *normals)
     for name in uv_names(prim):
         found = _primvar(prim, f"primvars:{name}", 2, places)
         if found is not None:
-            yield Layer("uv", *found, name="" if name == "st" else name)
+            yield Layer.taking("uv", *found, name="" if name == "st" else name)
     color = _primvar(prim, "primvars:displayColor", 3, places)
     if color is not None and len(color[0]) > 1:
         values, index = color
         opacity = _primvar(prim, "primvars:displayOpacity", 1, places)
         if opacity is not None and np.array_equal(opacity[1], index):
             values = np.concatenate([values, opacity[0]], axis=1)
-        yield Layer("color", np.clip(values, 0, 1), index)
+        yield Layer.taking("color", np.clip(values, 0, 1), index)
     others = [one for one in prim.properties if one.startswith("primvars:") and one.count(":") == 1
               and one[9:] not in (*uv_names(prim), "normals", "displayColor", "displayOpacity")]  # fmt: skip
     if others:

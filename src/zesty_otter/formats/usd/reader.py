@@ -7,13 +7,13 @@ import re
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path, PurePosixPath
-from types import MappingProxyType
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
+from zesty_otter.formats.bare import if_sound
 from zesty_otter.formats.files import find_beside, load
 from zesty_otter.formats.usd.materials import Materials
 from zesty_otter.formats.usd.mesh import (
@@ -200,9 +200,9 @@ class _Reading:
         if prim.type == "Mesh" or prim.type in SOLIDS:
             return self._mesh(prim, path, bound)
         if prim.type in _LIGHTS:
-            return self._light(prim)
+            return if_sound(lambda: self._light(prim), self.note)
         if prim.type == "Camera":
-            return self._camera(prim)
+            return if_sound(lambda: self._camera(prim), self.note)
         if prim.type.endswith("Light"):
             self.note("lost", f"{prim.type} {path} is not carried")
         return None
@@ -379,7 +379,7 @@ def _role(prim: Prim) -> str:
     return {"proxy": "stand-in", "guide": "marker"}.get(str(value_of(prim, "purpose")), "visible")
 
 
-def _properties(prim: Prim) -> MappingProxyType[str, Any]:
+def _properties(prim: Prim) -> dict[str, Any]:
     custom = prim.meta.get("customData")
     found = custom if isinstance(custom, dict) else {}
     kept: dict[str, Any] = {}
@@ -393,7 +393,7 @@ def _properties(prim: Prim) -> MappingProxyType[str, Any]:
             and value.dtype.kind in "fi"
         ):
             kept[key] = value.tolist()
-    return MappingProxyType(kept)
+    return kept
 
 
 def _absolute(target: str, path: str) -> str:

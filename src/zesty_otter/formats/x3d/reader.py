@@ -7,7 +7,6 @@ import re
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from pathlib import Path
-from types import MappingProxyType
 from typing import Any
 from urllib.parse import unquote
 
@@ -15,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
+from zesty_otter.formats.bare import if_sound, sound_material
 from zesty_otter.formats.files import find_beside
 from zesty_otter.formats.x3d.shapes import FACE_SETS, PRIMITIVES, SWEPT, read_geometry
 from zesty_otter.formats.x3d.swept import is_true
@@ -268,15 +268,15 @@ class _Reading:
         glow = _color(about, "emissiveColor") or (0.0, 0.0, 0.0)
         alpha = (appearance.get("alphaMode") or "").lower()
         default = "blend" if opacity < 1.0 else "opaque"
-        return Material(
+        return sound_material(
             name,
-            (*color, opacity),
-            number(about.get("metallic"), 1.0) if kind == "PhysicalMaterial" else 0.0,
-            roughness,
-            glow,
-            alpha if alpha in ("opaque", "mask", "blend") else default,
-            number(appearance.get("alphaCutoff"), 0.5),
-            shading=MappingProxyType(shading),
+            base_color=(*color, opacity),
+            metallic=number(about.get("metallic"), 1.0) if kind == "PhysicalMaterial" else 0.0,
+            roughness=roughness,
+            emissive=glow,
+            alpha_mode=alpha if alpha in ("opaque", "mask", "blend") else default,
+            alpha_cutoff=number(appearance.get("alphaCutoff"), 0.5),
+            shading=shading,
         ).with_textures(uses)
 
     def _placed(self, use: TextureUse, about: Element | None, image: Element) -> TextureUse:
@@ -315,13 +315,16 @@ class _Reading:
         if not any(direction):
             direction = (0.0, 0.0, -1.0)
         half = min(max(number(element.get("cutOffAngle"), math.pi / 2), 0.0), math.pi / 2)
-        light = Light(
-            name,
-            _LIGHTS[kind],
-            _color(element, "color") or (1.0, 1.0, 1.0),
-            number(element.get("intensity"), 1.0),
-            cone=(0.0, half),
-            direction=(direction[0], direction[1], direction[2]),
+        light = if_sound(
+            lambda: Light(
+                name,
+                _LIGHTS[kind],
+                _color(element, "color") or (1.0, 1.0, 1.0),
+                number(element.get("intensity"), 1.0),
+                cone=(0.0, half),
+                direction=(direction[0], direction[1], direction[2]),
+            ),
+            self.note,
         )
         return _moved_node(name, element, "location", light)
 
@@ -334,7 +337,9 @@ class _Reading:
             height = float(view[3] - view[1]) if len(view) == 4 and view[3] > view[1] else 2.0
         else:
             height = float(view[0]) if len(view) and 0 < view[0] < math.pi else math.pi / 4
-        camera = Camera(name, kind == "Viewpoint", height, direction=_three(look), up=_three(up))
+        camera = if_sound(
+            lambda: Camera(name, kind == "Viewpoint", height, direction=_three(look), up=_three(up)), self.note
+        )
         default = (0.0, 0.0, 10.0)
         return _moved_node(name, element, "position", camera, default)
 
@@ -353,7 +358,11 @@ def _three(values: NDArray[np.float64]) -> tuple[float, float, float]:
 
 
 def _moved_node(
-    name: str, element: Element, field: str, content: Content, missing: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    name: str,
+    element: Element,
+    field: str,
+    content: Content | None,
+    missing: tuple[float, float, float] = (0.0, 0.0, 0.0),
 ) -> Node:
     matrix = np.eye(4)
     place = floats(element.get(field))
@@ -373,7 +382,7 @@ def _as_level(node: Node, asset: str, level: int, lod: Element, metres: float) -
     ranges = floats(lod.get("range"))
     if 0 < level <= len(ranges):
         properties["distance"] = float(ranges[level - 1]) * metres
-    return replace(node, role="level", properties=MappingProxyType(properties))
+    return replace(node, role="level", properties=properties)
 
 
 def _color(element: Element, key: str) -> tuple[float, float, float] | None:

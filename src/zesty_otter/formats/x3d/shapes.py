@@ -82,7 +82,7 @@ class _FaceSet:
             *self._layer("uv", self._uv_table(), point, place, face, size),
             *self._layer("color", self._color_table(), point, place, face, size),
         ]
-        mesh = Mesh(self.name, points[used], start, corner_point, tuple(layers))
+        mesh = Mesh.taking(self.name, points[used], start, corner_point, tuple(layers))
         if not is_true(self.element, "ccw", True):
             mesh = mesh.turned_round()
         if mesh.normals is not None or self.kind != "IndexedFaceSet":
@@ -154,7 +154,7 @@ class _FaceSet:
         index = np.where(good & finite[np.where(good, of, 0)], of, -1)
         used, index32 = compact(index)
         values = np.nan_to_num(table[used])
-        return [Layer(kind, np.clip(values, 0, 1) if kind == "color" else values, index32)] if len(used) else []
+        return [Layer.taking(kind, np.clip(values, 0, 1) if kind == "color" else values, index32)] if len(used) else []
 
     def _uv_table(self) -> NDArray[np.float64]:
         several = self.parts.get("MultiTextureCoordinate")

@@ -29,7 +29,7 @@ def creased(mesh: Mesh, crease: float) -> Mesh:
     edges = mesh.surface(topology)
     soft = edge_bends(*arrays, edges) <= math.degrees(crease) + 1e-6
     values, index = normals_over_soft_edges(*arrays, edges, soft)
-    return mesh.replace(layers=(*mesh.layers, Layer("normal", values, index)))
+    return mesh.replace(layers=(*mesh.layers, Layer.taking("normal", values, index)))
 
 
 def elevation_grid(element: Element, name: str) -> Mesh | None:
@@ -43,17 +43,17 @@ def elevation_grid(element: Element, name: str) -> Mesh | None:
     points = np.stack([x.ravel() * spacing[0], height[: wide * deep], z.ravel() * spacing[1]], axis=1)
     corners = _quads(deep, wide)
     shares = np.stack([x.ravel() / (wide - 1), z.ravel() / (deep - 1)], axis=1)
-    layers = [Layer("uv", shares.astype(np.float32), corners)]
+    layers = [Layer.taking("uv", shares.astype(np.float32), corners)]
     given = floats(part.get("point") if (part := child(element, "TextureCoordinate")) is not None else None)
     if len(given) >= 2 * len(points):
         own = np.nan_to_num(given[: 2 * len(points)]).reshape(-1, 2)
-        layers = [Layer("uv", own.astype(np.float32), corners)]
+        layers = [Layer.taking("uv", own.astype(np.float32), corners)]
     color = floats(part.get("color") if (part := child(element, "Color")) is not None else None)
     colors = np.clip(np.nan_to_num(color[: len(color) // 3 * 3]).reshape(-1, 3), 0, 1).astype(np.float32)
     if is_true(element, "colorPerVertex", True) and len(colors) >= len(points):
-        layers.append(Layer("color", colors, corners))
+        layers.append(Layer.taking("color", colors, corners))
     elif len(colors) >= len(corners) // 4:
-        layers.append(Layer("color", colors, np.repeat(np.arange(len(corners) // 4, dtype=np.int32), 4)))
+        layers.append(Layer.taking("color", colors, np.repeat(np.arange(len(corners) // 4, dtype=np.int32), 4)))
     return _finished(element, name, points, np.arange(0, len(corners) + 1, 4), corners, layers)
 
 
@@ -147,7 +147,7 @@ def _finished(
     corners: NDArray[np.int32],
     layers: list[Layer],
 ) -> Mesh:
-    mesh = Mesh(name, points, start.astype(np.int32), corners, tuple(layers))
+    mesh = Mesh.taking(name, points, start.astype(np.int32), corners, tuple(layers))
     if not is_true(element, "ccw", True):
         mesh = mesh.turned_round()
     return creased(mesh, number(element.get("creaseAngle"), 0.0))
