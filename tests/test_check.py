@@ -11,10 +11,11 @@ import pytest
 import zesty_otter as zo
 from build import moved, scene_of
 from test_collision import plank, stairs
-from zesty_otter.audit.checks import CHECKS, check, steps_that_mend
+from zesty_otter.audit.checks import check, steps_that_mend
+from zesty_otter.audit.rules import all_rules
 from zesty_otter.model import Frame, Layer, Material, Mesh, Node, Scene, Texture, TextureUse
 from zesty_otter.steps import Collision, step_from_text
-from zesty_otter.targets import Limits, Target, load
+from zesty_otter.targets import Limits, Required, Target, load
 
 TARGET = load("m-left-up-forward")
 SHORT = TARGET.model_copy(update={"limits": Limits(index_bits=16)})
@@ -42,6 +43,13 @@ def with_layer(kind: str, values) -> Mesh:
 def textured(*roles: str) -> Mesh:
     use = TextureUse(Texture("t.png", data=b"x"))
     return crate(slots=(Material("m", textures=dict.fromkeys(roles, use)),))
+
+
+def facing(mesh: Mesh) -> np.ndarray:
+    """(C, 3) the direction each face of a box looks in, at its corners."""
+    at = mesh.points[mesh.corner_point].reshape(-1, 4, 3)
+    normal = np.cross(at[:, 1] - at[:, 0], at[:, 2] - at[:, 0])
+    return np.repeat(normal / np.linalg.norm(normal, axis=1, keepdims=True), 4, axis=0)
 
 
 SQUARE = [(0, 0, 0), (1, 0, 0), (1, 0, 1), (0, 0, 1)]
@@ -79,6 +87,7 @@ BROKEN = {
     "not-closed": scene_of(Node("a", content=crate()), Node("a_collision_1", content=crate().take_faces(np.arange(5)))),
     "normals-missing": scene_of(Node("a", content=crate(face_smoothing=None).replace(face_smoothing=None))),
     "normals-bad": scene_of(Node("a", content=with_layer("normal", [(0, 0, 0.5)]))),
+    "normals-against-faces": scene_of(Node("a", content=with_layer("normal", -facing(crate())))),
     "uv-missing": scene_of(Node("a", content=textured("base_color"))),
     "uv-bad": scene_of(Node("a", content=crate(layers=(OVERLAP, OVERLAP)))),
     "texture-misused": scene_of(Node("a", content=textured("base_color", "normal"))),
@@ -94,13 +103,16 @@ BROKEN = {
 }  # fmt: skip
 
 
+RULES = [one for one in all_rules().values() if not one.limit]
+
+
 def rules_of(scene: Scene, target: Target = TARGET) -> set[str]:
     return {one.rule for one in check(scene, target)}
 
 
 def test_every_rule_has_something_that_breaks_it():
-    assert {one.rule for one in CHECKS} == set(BROKEN)
-    assert all(one.about and one.severity in ("error", "warning") for one in CHECKS)
+    assert {one.name for one in RULES} == set(BROKEN)
+    assert all(one.about and one.severity in ("error", "warning") for one in all_rules().values())
 
 
 @pytest.mark.parametrize("rule", list(BROKEN))
@@ -111,11 +123,38 @@ def test_what_breaks_a_rule_is_found_and_nothing_sound_is(rule):
     assert check(sound, SHORT) == []
 
 
-@pytest.mark.parametrize("one", [one for one in CHECKS if one.mend and "..." not in one.mend], ids=lambda one: one.rule)
+@pytest.mark.parametrize("one", [one for one in RULES if one.mend and "..." not in one.mend], ids=lambda one: one.name)
 def test_the_step_that_is_named_mends_it(one):
-    found = [finding for finding in check(BROKEN[one.rule], SHORT) if finding.rule == one.rule]
+    found = [finding for finding in check(BROKEN[one.name], SHORT) if finding.rule == one.name]
     (step,) = steps_that_mend(found)
-    assert one.rule not in rules_of(zo.apply(BROKEN[one.rule], step_from_text(step)), SHORT)
+    assert one.name not in rules_of(zo.apply(BROKEN[one.name], step_from_text(step)), SHORT)
+
+
+@pytest.mark.parametrize(
+    ("rule", "target", "mend"),
+    [
+        ("triangles", Target(limits=Limits(triangles=40)), "lighten triangles=40"),
+        ("levels-missing", Target(require=Required(levels=2)), "levels"),
+        ("collision-missing", Target(require=Required(collision=True)), "collision"),
+        ("vertices", Target(limits=Limits(vertices=100)), "divide by=size vertices=100"),
+        ("slots", Target(limits=Limits(slots=1)), "materials one=..."),
+    ],
+)
+def test_the_step_that_is_named_keeps_a_limit(rule, target, mend):
+    two = smooth(stairs(9)).replace(slots=(Material("a"), Material("b")), face_slot=np.arange(stairs(9).face_count) % 2)
+    scene = scene_of(Node("a", content=ground(12) if rule in ("vertices", "triangles") else two))
+    (found,) = [one for one in check(scene, target) if one.rule == rule]
+    assert found.mend == mend
+    assert rule not in rules_of(zo.apply(scene, step_from_text(mend.replace("...", "wood"))), target)
+
+
+def test_severities_of_rules_that_are_not_there_are_refused(tmp_path, run):
+    zo.write(scene_of(crate()), tmp_path / "a.glb")
+    (tmp_path / "t.toml").write_text('[severities]\nfotting = "error"\n')
+    (tmp_path / "job.toml").write_text('target = "t.toml"\n[[sources]]\nfiles = "a.glb"\n[[outputs]]\n')
+    for words in (["check", tmp_path / "a.glb", "--target", tmp_path / "t.toml"], ["run", tmp_path / "job.toml"]):
+        done = run(*words)
+        assert done.status == 2 and "'fotting', which is not a rule. Did you mean 'footing'" in done.err
 
 
 def test_targets_say_how_bad_a_rule_is():

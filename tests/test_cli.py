@@ -32,7 +32,12 @@ def test_a_unitless_source_is_not_guessed(run, tmp_path):
 def test_convert_says_what_arrived(run, tmp_path):
     ran = run("convert", obj(tmp_path, PERSON), tmp_path / "out.glb", "--unit", "cm", "--pivot", "base")
     assert ran.status == 0
-    for words in ("0.5 × 1.83 × 0.3 m", "a person", "triangles 4", "read back: size, counts, slots and names as meant"):
+    for words in (
+        "0.5 × 1.83 × 0.3 m",
+        "a person",
+        "triangles 4",
+        "read back: size, faces, normals, UV sets, colours, materials and names as meant",
+    ):
         assert words in " ".join(ran.out.split())
     assert "axes assumed to be 'left up forward'" in ran.err
     assert "old name" not in ran.out
@@ -183,7 +188,7 @@ def test_targets_say_which_space_they_work_in(run, tmp_path):
     assert run("targets", "moon").status == 2
     ran = run("convert", obj(tmp_path, PERSON), tmp_path / "a.glb", "--unit", "cm", "--target", "cm-forward-right-up")
     assert ran.status == 0
-    assert "a .glb file is always in left up forward, m; 'cm-forward-right-up' turns it when it reads it" in ran.err
+    assert "a .glb file is written in left up forward, m; 'cm-forward-right-up' turns it when it reads it" in ran.err
 
 
 def test_the_installed_command_starts_and_pipes(tmp_path):

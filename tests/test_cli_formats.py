@@ -46,9 +46,10 @@ def test_convert_and_survey_speak_every_format(run, tmp_path, ending):
         (".x3d", "ft", "right up forward", (0.3048, "left up forward")),
     ],
 )
-def test_units_and_axes_of_outputs_are_as_near_as_the_format_allows(run, tmp_path, ending, unit, axes, found):
+def test_files_for_a_target_are_as_near_to_its_space_as_the_format_allows(run, tmp_path, ending, unit, axes, found):
     out = tmp_path / f"out{ending}"
-    arguments = ["convert", obj(tmp_path, CUBE), out, "--unit", "m", "--to-unit", unit, "--to-axes", axes]
+    (tmp_path / "t.toml").write_text(f'[frame]\naxes = "{axes}"\nunit = "{unit}"\n')
+    arguments = ["convert", obj(tmp_path, CUBE), out, "--unit", "m", "--target", tmp_path / "t.toml"]
     assert run(*arguments).status == 0
     said = (unit, axes) if ending in (".obj", ".ply") else (None, None)
     scene = zo.read(out, *said)

@@ -266,9 +266,9 @@ def test_collision_that_is_there_is_used_mended_replaced_or_joined_by_more():
     assert not any(node.mesh.slots) and collision_facts(kept)[0].closed
     said = " ".join(note.text for note in kept.notes)
     assert all(words in said for words in ("lost materials", "closed and made convex", "moved to the pivot"))
-    replaced = Collision(there="replace", shape="sphere").apply(scene)
+    replaced = Collision(existing="replace", shape="sphere").apply(scene)
     assert [one.properties.get("shape") for one in replaced.roots] == [None, "sphere"]
-    both = Collision(there="beside", shape="box", names="{name}_coarse_{n}").apply(scene)
+    both = Collision(existing="beside", shape="box", names="{name}_coarse_{n}").apply(scene)
     assert [one.name for one in both.roots] == ["crate", "crate_coarse_1", "crate_collision_1"]
 
 

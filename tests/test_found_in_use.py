@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import os
+import re
+
 import numpy as np
 import pytest
 
 import zesty_otter as zo
 from build import CUBE_FACES, cube, moved, scene_of, texts
 from zesty_otter import pixels
+from zesty_otter.jobs import record
 from zesty_otter.model import Layer, Material, Node, Texture, TextureUse
 from zesty_otter.pixels import png_of
 
@@ -246,3 +250,258 @@ def test_a_mesh_at_several_scales_takes_the_strictest_and_says_so():
     done = zo.apply(scene_of(Node("a", content=mesh), Node("b", np.diag([1.5, 1, 1, 1]), content=mesh)),
                     zo.steps.Weld(distance="0.1mm"))  # fmt: skip
     assert "shown at several scales, lengths are those where it is largest: box" in texts(done.notes)
+
+
+def test_size_is_of_what_is_seen(tmp_path, run):
+    """A door of 2 m with a taller collision, a marker above it and a lamp post that is hidden."""
+    door = Node("door", content=cube((1, 2, 0.1)))
+    rest = [Node("door_collision_1", content=cube((1, 3, 0.2), "door_collision_1")),
+            Node("door_marker", moved(0, 9, 0), content=cube()), Node("post", content=cube((1, 8, 1)), visible=False)]  # fmt: skip
+    zo.write(scene_of(door, *rest), tmp_path / "door.usda")
+    said = run("survey", tmp_path / "door.usda", "--json").json
+    done = run("convert", tmp_path / "door.usda", tmp_path / "out.glb", "--height", "1m", "--json").json
+    assert said["size"] == pytest.approx([1, 2, 0.1])
+    assert done["size"] == pytest.approx([0.5, 1, 0.05])
+    assert done["facts"]["seen_triangles"] == 12
+    (tmp_path / "job.toml").write_text('[[sources]]\nfiles = "door.usda"\n[[outputs]]\nformats = ["glb", "obj"]\n')
+    ran = run("run", tmp_path / "job.toml", "--json").json
+    assert [one["size"] for one in ran["assets"][0]["files"]] == [pytest.approx([1, 2, 0.1])] * 2
+
+
+@pytest.mark.parametrize("ending", ["dae", "usda", "x3d"])
+@pytest.mark.parametrize("axes", ["left up forward", "left back up", "up right forward", "right forward up"])
+def test_axes_that_are_asked_for_are_written_or_refused(tmp_path, run, ending, axes):
+    """A tall box; where a file names its up axis, it lies along the axis that was asked for."""
+    zo.write(scene_of(cube((1, 5, 2))), tmp_path / "a.glb")
+    done = run("convert", tmp_path / "a.glb", tmp_path / f"b.{ending}", "--to-axes", axes)
+    can = {"dae": 3, "usda": 2, "x3d": 1}[ending]
+    if ["left up forward", "left back up", "up right forward", "right forward up"].index(axes) >= can:
+        assert done.status == 2 and f"a .{ending} file can only have the axes 'left up forward'" in done.err
+        assert not (tmp_path / f"b.{ending}").exists()
+    else:
+        scene = zo.read(tmp_path / f"b.{ending}")
+        assert " ".join(scene.frame.axes) == axes
+        assert np.argmax(np.diff(scene.bounds(), axis=0)) == axes.split().index("up")
+
+
+@pytest.mark.parametrize("ending", ["glb", "usda", "x3d", "obj", "dae", "ply", "stl"])
+def test_hidden_nodes_stay_hidden_or_are_left_out_and_said(tmp_path, run, ending):
+    below = Node("flag", content=cube(name="flag"))
+    scene = scene_of(Node("gate", content=cube(name="gate")), Node("mast", moved(0, 9, 0), (below,), visible=False))
+    zo.write(scene, tmp_path / "a.usda")
+    for options, kept in (([], False), (["--keep", "hidden"], True), (["--drop", "hidden"], None)):
+        done = run("convert", tmp_path / "a.usda", tmp_path / f"b.{ending}", *options)
+        assert done.status == 0
+        there = zo.read(tmp_path / f"b.{ending}", "m")
+        tall = bool(there.bounds().max() > 5)
+        if kept is None:
+            assert not tall
+        elif ending in ("glb", "usda", "x3d"):
+            assert tall and [one.node.name for one in there.walk() if not one.visible] == ["mast", "flag"]
+        else:
+            assert tall is kept
+            assert ("left out 1 hidden node: flag" in done.err) is not kept
+            assert ("written visible, 1 hidden node: flag" in done.err) is kept
+
+
+@pytest.mark.parametrize("case", ["lower", "snake", "upper", "kebab", "pascal", "camel"])
+def test_a_case_for_names_leaves_roles_as_they_are(case):
+    names = ["HarbourGate", "HarbourGate_LOD1", "HarbourGate_LOD2", "HarbourGate_collision_1", "HarbourGate_shadow"]
+    scene = zo.apply(scene_of(*(Node(name, content=cube(name=name)) for name in names)), zo.steps.Roles())
+    done = zo.apply(scene, zo.steps.Names(case=case, template="the_{name}"))
+    again = zo.apply(scene_of(*(Node(one.node.name, content=cube()) for one in done.walk())), zo.steps.Roles())
+    assert [one.node.role for one in again.walk()] == ["visible", "level", "level", "collision", "shadow"]
+    assert {one.node.properties["asset"] for one in again.walk() if one.node.role != "visible"} == {again.roots[0].name}
+
+
+def test_names_after_two_steps_are_undone_to_the_first(tmp_path):
+    scene = scene_of(Node("Tür", content=cube(name="Tür")), Node("b", content=cube(name="b")))
+    done = zo.apply(scene, zo.steps.Names(), zo.steps.Names(case="upper", template="x_{name}"))
+    assert {(one.kind, one.old, one.new) for one in done.renamed if one.kind == "node"} == {
+        ("node", "Tür", "X_TUER"), ("node", "b", "X_B"),
+    }  # fmt: skip
+    (tmp_path / "names.csv").write_text(zo.steps.names.table_text(done.renamed))
+    back = zo.apply(done, zo.steps.Names(table=tmp_path / "names.csv", undo=True))
+    assert [one.node.name for one in back.walk()] == ["Tür", "b"]
+
+
+def test_tangents_follow_the_set_of_the_normal_map_and_authored_ones_stay():
+    """Set 0 runs along x, set 1 along y: a tangent on set 1 points up."""
+    square = zo.Mesh.from_faces("s", [[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]], [[0, 1, 2, 3]])
+    flat = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], np.float32)
+    uvs = tuple(Layer("uv", values, np.arange(4)) for values in (flat, flat[:, ::-1]))
+    bumps = Material("m", textures={"normal": TextureUse(Texture("n.png", data=b"n"), uv_set=1)})
+    mesh = square.replace(layers=uvs, slots=(bumps,))
+    made = zo.apply(scene_of(mesh), zo.steps.Tangents()).meshes[0]
+    assert np.allclose(made.layers_of("tangent")[0].at_corners()[:, :3], [0, 1, 0])
+    own = mesh.replace(layers=(*uvs, Layer("tangent", [[0, 0, 1, 1]], [0] * 4)))
+    kept = zo.apply(scene_of(own), zo.steps.Tangents())
+    assert np.allclose(kept.meshes[0].layers_of("tangent")[0].at_corners()[:, 2], 1)
+    assert "tangents of 1 mesh were there already; kept" in texts(kept.notes)
+    anew = zo.apply(scene_of(own), zo.steps.Tangents(existing="replace")).meshes[0]
+    assert np.allclose(anew.layers_of("tangent")[0].at_corners()[:, :3], [0, 1, 0])
+
+
+@pytest.mark.parametrize("ending", ["glb", "gltf", "dae", "usda", "usdz", "obj"])
+def test_names_of_uv_sets_and_their_places_come_along(tmp_path, ending):
+    layers = tuple(Layer("uv", np.eye(2) * k, np.arange(24) % 2, name) for k, name in enumerate(("skin", "Licht 2"), 1))
+    more = cube(name="b").replace(layers=(Layer("uv", np.eye(2), np.arange(24) % 2, "other"),))
+    zo.write(scene_of(cube(name="a").replace(layers=layers), more), tmp_path / f"a.{ending}")
+    again = zo.read(tmp_path / f"a.{ending}")
+    expected = [["skin", "Licht 2"][: 1 if ending == "obj" else 2], ["other"]]
+    assert [[one.name for one in mesh.uv_sets] for mesh in again.meshes] == expected
+    assert again.meshes[0].uv_sets[-1].values.max() == len(expected[0])
+    assert not any(mesh.properties for mesh in again.meshes)
+
+
+@pytest.mark.parametrize("ending", ["obj", "ply"])
+def test_a_file_of_ours_says_its_axes_and_unit(tmp_path, run, ending):
+    zo.write(scene_of(cube((1, 2, 3)), axes="forward right up", unit="in"), tmp_path / f"a.{ending}")
+    again = zo.read(tmp_path / f"a.{ending}")
+    assert again.frame == zo.Frame("forward right up", "in")
+    assert "assumed" not in texts(again.notes)
+    assert zo.read(tmp_path / f"a.{ending}", "cm", "left up forward").frame == zo.Frame("left up forward", "cm")
+    assert run("convert", tmp_path / f"a.{ending}", tmp_path / "b.glb").status == 0
+
+
+def painted_box() -> zo.Scene:
+    """A box with all that can differ at a corner: normals, UVs, colours, two materials, a texture."""
+    mesh = lit(cube((1, 2, 3), "box"))
+    rng = np.random.default_rng(4)
+    layers = (*mesh.layers, Layer("uv", rng.random((24, 2)), np.arange(24)),
+              Layer("color", rng.random((24, 3)), np.arange(24)))  # fmt: skip
+    image = Texture("wood.png", data=png_of(np.full((2, 2, 4), 90, np.uint8)))
+    wood = Material("wood", roughness=0.4, textures={"base_color": TextureUse(image)})
+    mesh = mesh.replace(layers=layers, slots=(wood, Material("iron", metallic=1.0)), face_slot=np.arange(6) % 2)
+    return scene_of(Node("post"), Node("box", moved(5, 0, 0), content=mesh))
+
+
+def with_mesh(scene: zo.Scene, **changes) -> zo.Scene:
+    return scene.map_meshes(lambda mesh: mesh.replace(**changes))
+
+
+def with_layer(scene: zo.Scene, kind: str, change) -> zo.Scene:
+    def layers(mesh):
+        return tuple(
+            Layer(one.kind, change(one.values.copy()), one.index) if one.kind == kind else one for one in mesh.layers
+        )
+
+    return scene.map_meshes(lambda mesh: mesh.replace(layers=layers(mesh)))
+
+
+def put(values: np.ndarray, row: int, add: float) -> np.ndarray:
+    values[row] += add
+    return values
+
+
+def without_textures(scene: zo.Scene) -> zo.Scene:
+    return scene.map_materials(lambda one: one.with_textures({}))
+
+
+TAMPERED = {
+    "normals": (lambda one: with_layer(one, "normal", lambda values: -values), "normals differ by up to 180°", "normals differ by up to 180°"),
+    "UVs": (lambda one: with_layer(one, "uv", lambda values: put(values, 7, 0.25)), r"UV set 0: differs by up to 0.25, at \(5, 2, 3\) m", "UV set 0: differs by up to 0.25"),
+    "no UVs": (lambda one: with_layer(one, "uv", np.zeros_like), "UV set 0: differs", "UV set 0: differs"),
+    "colours": (lambda one: with_layer(one, "color", lambda values: 1 - values), "vertex colour 0: differs", "vertex colour 0: differs"),
+    "a corner": (lambda one: with_mesh(one, points=put(one.meshes[0].points.copy(), 7, 1e-3)), "positions differ by up to 0.00173 m|bounds", ""),
+    "winding": (lambda one: one.map_meshes(lambda mesh: mesh.turned_round(np.arange(6) == 3)), "2 faces face the other way", "2 faces face the other way"),
+    "materials": (lambda one: with_mesh(one, face_slot=(np.arange(6) + 1) % 2), "of another material: '(wood|iron)' became", "of another material"),
+    "textures": (without_textures, None, "wood: textures changed"),
+    "roughness": (lambda one: one.map_materials(lambda m: zo.Material(m.name, m.base_color, m.metallic, 0.9, textures=m.textures)), "'wood': roughness 0.9 became 0.4", "wood: roughness changed"),
+    "image": (lambda one: one.map_materials(lambda m: m.with_textures({r: TextureUse(Texture("x.png", data=png_of(np.zeros((2, 2, 4), np.uint8)))) for r in m.textures})), None, "wood: image for base color changed"),
+    "pivot": (lambda one: with_mesh(one, points=one.meshes[0].points + (5, 0, 0)).map_nodes(lambda node: Node(node.name, content=node.content)), None, "pivot: moved by 5 m"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("what", list(TAMPERED))
+def test_arrival_and_compare_see_what_differs_at_a_corner(tmp_path, run, what):
+    change, arrival, comparison = TAMPERED[what]
+    scene = painted_box()
+    changed = change(scene)
+    zo.write(scene, tmp_path / "a.glb")
+    assert zo.audit.arrived(scene, tmp_path / "a.glb").problems == ()
+    if arrival is not None:
+        assert re.search(arrival, "; ".join(zo.audit.arrived(changed, tmp_path / "a.glb").problems))
+    zo.write(scene, tmp_path / "a.usda")
+    zo.write(changed, tmp_path / "b.glb")
+    assert run("compare", tmp_path / "a.usda", tmp_path / "a.glb").status == 0
+    done = run("compare", tmp_path / "a.usda", tmp_path / "b.glb", "--json")
+    assert done.status == 1
+    said = [*done.json["materials"], *(text for node in done.json["nodes"] for text in node["changes"])]
+    assert comparison in "; ".join(said)
+
+
+def test_a_texture_that_did_not_arrive_is_a_problem(tmp_path):
+    scene = painted_box()
+    zo.write(without_textures(scene), tmp_path / "a.glb")
+    assert "material 'wood' lacks its texture for base_color" in zo.audit.arrived(scene, tmp_path / "a.glb").problems
+
+
+def a_job(folder, name="job", **texts: str) -> None:
+    """A job over a cube called crate, with further files beside it."""
+    zo.write(scene_of(cube(name="crate")), folder / "crate.glb")
+    (folder / f"{name}.toml").write_text('[[sources]]\nfiles = "crate.glb"\n[[outputs]]\nformats = "obj"\n')
+    for path, text in texts.items():
+        (folder / path).write_text(text)
+
+
+def test_an_output_edited_by_hand_is_said_and_not_called_as_meant(tmp_path, run):
+    a_job(tmp_path)
+    assert run("run", tmp_path / "job.toml").status == 0
+    out = tmp_path / "ready" / "crate.obj"
+    out.write_text(out.read_text() + "# mine\n")
+    done = run("run", tmp_path / "job.toml")
+    assert done.status == 1
+    assert "as meant" not in done.out and "edited by hand" in " ".join((done.out + done.err).split())
+    assert out.read_text().endswith("# mine\n")
+    assert run("run", tmp_path / "job.toml", "--replace-edited").status == 0
+    assert "# mine" not in out.read_text()
+
+
+def test_two_jobs_in_one_folder_leave_each_other_alone(tmp_path, run):
+    a_job(tmp_path)
+    a_job(tmp_path, "other")
+    (tmp_path / "other.toml").write_text((tmp_path / "other.toml").read_text().replace('"obj"', '"glb"'))
+    for name in ("job", "other", "job", "other"):
+        assert run("run", tmp_path / f"{name}.toml").status == 0
+    there = sorted(path.name for path in (tmp_path / "ready").iterdir())
+    assert there == ["arrivals.json", "crate.glb", "crate.obj", "job.record.json", "other.arrivals.json",
+                     "other.record.json", "other.report.html", "report.html"]  # fmt: skip
+    (tmp_path / "other.toml").write_text(
+        (tmp_path / "other.toml")
+        .read_text()
+        .replace("[[outputs]]", "steps = ['scale factor=2']\n[[outputs]]")
+        .replace('"glb"', '"obj"')
+    )
+    before = (tmp_path / "ready" / "crate.obj").read_bytes()
+    done = run("run", tmp_path / "other.toml")
+    assert done.status == 4 and "crate.obj: is there already and was made by the job 'job'" in done.err
+    assert (tmp_path / "ready" / "crate.obj").read_bytes() == before
+
+
+def test_files_that_no_run_made_are_not_written_over(tmp_path, run):
+    a_job(tmp_path)
+    (tmp_path / "ready").mkdir()
+    (tmp_path / "ready" / "crate.obj").write_text("mine")
+    done = run("run", tmp_path / "job.toml")
+    assert done.status == 4 and "was not made by this job" in done.err and "--replace-foreign" in done.err
+    assert (tmp_path / "ready" / "crate.obj").read_text() == "mine"
+    assert run("run", tmp_path / "job.toml", "--replace-foreign").status == 0
+    assert run("run", tmp_path / "job.toml").status == 0
+
+
+def test_a_run_killed_before_its_record_knows_its_own_files(tmp_path, run, monkeypatch):
+    """The file is in its place and the record is not written: the next run goes on, and calls nobody a forger."""
+    a_job(tmp_path)
+    assert run("run", tmp_path / "job.toml").status == 0
+    zo.write(scene_of(cube((2, 2, 2), "crate")), tmp_path / "crate.glb")
+    monkeypatch.setattr(record.Record, "write", lambda self: os._exit(9))
+    if os.fork() == 0:
+        zo.jobs.run_job(tmp_path / "job.toml")
+        os._exit(0)
+    assert os.WEXITSTATUS(os.wait()[1]) == 9
+    monkeypatch.undo()
+    done = run("run", tmp_path / "job.toml")
+    assert done.status == 0 and "edited by hand" not in done.err
+    assert not (tmp_path / "ready" / ".job.record.journal").exists()
+    assert zo.read(tmp_path / "ready" / "crate.obj", "m").bounds()[1].tolist() == [2, 2, 2]

@@ -10,7 +10,7 @@ import pytest
 import zesty_otter as zo
 from build import cube, moved, scene_of, texts
 from test_simplify import ball, box, grid
-from zesty_otter.audit.budget import over_budget
+from zesty_otter.audit.checks import over_limits
 from zesty_otter.model import Layer, Material, Node, Scatter
 from zesty_otter.steps import Levels, Lighten, Names, level_facts
 from zesty_otter.targets import load
@@ -106,12 +106,12 @@ def test_hand_made_levels_are_used_and_the_missing_are_made():
     assert facts[1].triangles == 224 and 0.005 < facts[1].deviation < 0.05
     assert facts[2].deviation is None
     assert "1 of its levels were there already" in texts(done.notes)
-    found = {one.rule for one in over_budget(done, load("m-left-up-forward"))}
+    found = {one.rule for one in over_limits(done, load("m-left-up-forward"))}
     assert found == {"level-gap", "level-not-lighter"}
     twice = scene_of(buoy(), Node("buoy_LOD1", content=by_hand), Node("BUOY_LOD1", content=by_hand))
     twice = zo.apply(twice, zo.steps.Roles(assign={"level": "BUOY*"}))
     doubled = zo.Scene((*twice.roots[:2], Node("buoy_LOD1", content=by_hand)), twice.frame)
-    assert "level-doubled" in {one.rule for one in over_budget(doubled, load("m-left-up-forward"))}
+    assert "level-doubled" in {one.rule for one in over_limits(doubled, load("m-left-up-forward"))}
 
 
 @pytest.mark.parametrize("shared", [False, True])
@@ -192,7 +192,7 @@ def test_what_was_measured_is_kept_in_the_file(tmp_path, ending):
 
 def test_names_go_on_telling_levels(tmp_path):
     done = zo.apply(Levels(chain="50").apply(scene_of(buoy())), Names(template="pond_{name}", case="lower"))
-    assert [node.name for node in done.roots] == ["pond_buoy", "pond_buoy_lod1"]
+    assert [node.name for node in done.roots] == ["pond_buoy", "pond_buoy_LOD1"]
     assert done.roots[1].properties["asset"] == "pond_buoy"
 
 

@@ -5,7 +5,7 @@ import pytest
 
 import zesty_otter as zo
 from build import cube, scene_of
-from zesty_otter.audit.budget import over_budget
+from zesty_otter.audit.checks import over_limits
 from zesty_otter.demo.textures import timber
 from zesty_otter.model import Material, Node, Texture, TextureUse
 from zesty_otter.targets import load, names
@@ -60,7 +60,7 @@ def test_mistakes_in_a_target_are_pointed_at(tmp_path, text, message):
 
 def rules(scene: zo.Scene, text: str, folder) -> set[str]:
     (folder / "t.toml").write_text(text)
-    return {f"{one.rule} {one.node}: {one.text}" for one in over_budget(scene, load(folder / "t.toml"))}
+    return {f"{one.rule} {one.node}: {one.text}" for one in over_limits(scene, load(folder / "t.toml"))}
 
 
 def test_what_is_over_budget_or_missing_is_found(tmp_path):

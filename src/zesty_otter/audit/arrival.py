@@ -2,33 +2,41 @@
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterator
-from dataclasses import dataclass
+from collections.abc import Container, Iterable, Iterator
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 
+from zesty_otter import formats
+from zesty_otter.audit.corners import Corners, Slack, corners_of, differences, end_to_end
 from zesty_otter.audit.facts import FileFacts, facts_of
 from zesty_otter.audit.glb import inspect_glb
-from zesty_otter.model import Frame, Scene, expanded, reframed
+from zesty_otter.model import COLOR_ROLES, Material, Mesh, Scene, expanded, reframed
+from zesty_otter.shading import with_implied_normals
 
-_EVERYTHING = frozenset({"names", "tree", "materials"})
+_FLOAT = float(np.finfo(np.float32).eps)
 
 
 @dataclass(frozen=True)
 class Arrival:
-    """What stands in a written file, and every way in which it differs from what was meant."""
+    """What stands in a written file, and every way in which it differs from what was meant.
+
+    ``compared`` names what could be compared, as the format carries it.
+    """
 
     path: str
     facts: FileFacts
     problems: tuple[str, ...]
+    compared: tuple[str, ...] = ()
 
 
 def arrived(
     scene: Scene,
     path: Path,
     found: Scene | None = None,
-    carries: Container[str] = _EVERYTHING,
+    carries: Container[str] | None = None,
     *,
     quantized: bool = False,
 ) -> Arrival:
@@ -39,21 +47,106 @@ def arrived(
     scene : Scene
         What was meant.
     path : Path
-        What was written. A glTF file is taken apart here, by code that shares nothing with its writer.
+        What was written.
     found : Scene, optional
-        What was read back from a file of any other format.
-    carries : container of str
-        What that format carries, of names, tree and materials; the rest is not missed.
+        What was read back; read here when absent. A glTF file is besides taken apart by code that shares nothing with
+        its writer.
+    carries : container of str, optional
+        What the format carries, as `zesty_otter.formats.CARRIES` names it, by which alone it is judged.
     quantized : bool
         Whether positions were meant to be rounded to 16 bits.
     """
-    if found is None:
-        facts = inspect_glb(path)
-        meant = facts_of(reframed(scene, Frame("left up forward", "m")))
+    kind = formats.format_of(path)
+    found = formats.read(path) if found is None else found
+    carries = kind.carries if carries is None else carries
+    in_gltf = kind.name in ("glb", "gltf")
+    facts = inspect_glb(path) if in_gltf else facts_of(found, path.stat().st_size)
+    scene = scene if scene.frame == found.frame else reframed(scene, found.frame)
+    meant = facts_of(scene)
+    # What is there to be seen nobody can tell from every format; the whole is compared below.
+    facts = replace(facts, seen=meant.seen, seen_triangles=meant.seen_triangles)
+    problems = list(_problems(scene, meant, facts, carries, quantized))
+    if not any("triangles" in one for one in problems):
+        problems += _of_corners(scene, found, carries, quantized)
+    if "materials" in carries:
+        problems += _of_materials(scene.materials, found.materials, carries)
+    words = ("normals", "UV sets", "colours", "materials", "names")
+    return Arrival(str(path), facts, tuple(problems), ("size", "faces", *(one for one in words if one in carries)))
+
+
+_MOST_PROBLEMS = 6
+
+
+def _of_corners(scene: Scene, found: Scene, carries: Container[str], quantized: bool) -> Iterator[str]:
+    """What differs at single corners, mesh by mesh where both have as many, else in all of them together."""
+    ours = [(placed.node.name, mesh, placed.world) for placed, mesh in expanded(scene)[0].placed_meshes()]
+    theirs = [(placed.node.name, mesh, placed.world) for placed, mesh in expanded(found)[0].placed_meshes()]
+    ours, theirs = ([one for one in every if one[1].face_count] for every in (ours, theirs))
+    unit = " m" if scene.frame.unit == 1.0 else " units"
+    polygons = "polygons" in carries
+    box = found.bounds()
+    if not np.isfinite(box).all():
+        return
+    length = 16 * _FLOAT * max(float(np.abs(box).max()), 1e-30)
+    slack = Slack(length)
+    if quantized:
+        slack = Slack(length + float(np.linalg.norm(box[1] - box[0])) / 65535, angle=1.5, uv=3e-5)
+    meant = [_carried(mesh, world, carries, polygons) for _, mesh, world in ours]
+    got = [_carried(mesh, world, carries, polygons) for _, mesh, world in theirs]
+    if len(meant) != len(got) or any(a.face_count != b.face_count for a, b in zip(meant, got, strict=False)):
+        names, meant, got = [""], [end_to_end(meant)], [end_to_end(got)]
     else:
-        facts = facts_of(found, path.stat().st_size)
-        meant = facts_of(scene if scene.frame == found.frame else reframed(scene, found.frame))
-    return Arrival(str(path), facts, tuple(_problems(scene, meant, facts, carries, quantized)))
+        names = [name for name, _, _ in ours]
+    said = 0
+    for name, one, other in zip(names, meant, got, strict=True):
+        for text in differences(one, other, slack, unit):
+            said += 1
+            if said <= _MOST_PROBLEMS:
+                yield f"{name}: {text}" if name else text
+    if said > _MOST_PROBLEMS:
+        yield f"and {said - _MOST_PROBLEMS} more differences at corners"
+
+
+def _carried(mesh: Mesh, world: NDArray[np.float64], carries: Container[str], polygons: bool) -> Corners:
+    """The corners of a mesh with what a format carries of them."""
+    if "normals" in carries:
+        mesh = with_implied_normals(mesh)
+    corners = corners_of(mesh, world, triangles=not polygons)
+    named = "materials" in carries and "names" in carries
+    return Corners(
+        corners.points,
+        corners.start,
+        corners.normals if "normals" in carries else None,
+        corners.uvs if "UV sets" in carries else [],
+        corners.colors if "colours" in carries else [],
+        corners.material if named else np.zeros(0, object),
+    )
+
+
+def _of_materials(meant: Iterable[Material], found: Iterable[Material], carries: Container[str]) -> Iterator[str]:
+    """Values and textures of materials that did not come through, of those a format carries."""
+    there: dict[str, list[Material]] = {}
+    for one in found:
+        there.setdefault(one.name, []).append(one)
+    for one in meant:
+        # Where several have a name, the one that comes nearest is it.
+        lost = [list(_lost(one, other, carries)) for other in there.get(" ".join(one.name.split()), ())]
+        yield from min(lost, key=len, default=[])
+
+
+def _lost(one: Material, other: Material, carries: Container[str]) -> Iterator[str]:
+    if one.shading.get("unlit"):
+        return
+    if "textures" in carries:
+        there = {role for role, use in other.textures.items() if use.texture.found}
+        lost = [role for role in COLOR_ROLES if role in one.textures and one.textures[role].texture.found]
+        if lost := sorted(set(lost) - there):
+            yield f"material '{one.name}' lacks its texture for {', '.join(lost)}"
+    if "metal/rough" in carries:
+        for key in ("metallic", "roughness"):
+            was, now = getattr(one, key), getattr(other, key)
+            if abs(was - now) > 0.01 and key not in one.textures:
+                yield f"material '{one.name}': {key} {was:.3g} became {now:.3g}"
 
 
 def _problems(
@@ -66,13 +159,13 @@ def _problems(
     if quantized:
         slack += float(np.linalg.norm(box[1] - box[0])) / 65535
     if np.abs(got - box).max() > slack:
-        yield f"its bounds are {got.tolist()}, meant were {box.tolist()}"
+        yield f"expected bounds {box.tolist()}, found {got.tolist()}"
     for what, have, wanted in (
         ("triangles", found.triangles, meant.triangles),
         ("material sections", found.sections, meant.sections),
     ):
         if have != wanted and (what == "triangles" or "materials" in carries):
-            yield f"it has {have:,} {what}, meant were {wanted:,}"
+            yield f"expected {wanted:,} {what}, found {have:,}"
     if "tree" in carries:
         # Lights and cameras may have got a node of their own to aim them, rounded meshes one to spread them.
         known = set(meant.paths)
@@ -93,5 +186,5 @@ def _problems(
 def _first_difference(found: tuple[tuple[str, ...], ...], meant: tuple[tuple[str, ...], ...]) -> str:
     for have, wanted in zip(found, meant, strict=False):
         if have != wanted:
-            return f"its nodes are not as meant: {'/'.join(have)} stands where {'/'.join(wanted)} should"
-    return f"it has {len(found)} nodes, meant were {len(meant)}"
+            return f"expected node {'/'.join(wanted)}, found {'/'.join(have)}"
+    return f"expected {len(meant)} nodes, found {len(found)}"

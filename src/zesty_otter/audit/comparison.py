@@ -2,17 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import asdict, dataclass
+import hashlib
+from collections.abc import Iterable, Iterator
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from zesty_otter import pixels
+from zesty_otter.audit.corners import Slack, corners_of, differences
 from zesty_otter.geometry.distance import Surface, sampled
 from zesty_otter.geometry.triangulation import triangulate
-from zesty_otter.model import Material, Mesh, Scene
+from zesty_otter.model import Material, Mesh, Scene, TextureUse
+from zesty_otter.shading import with_implied_normals
 from zesty_otter.steps import Reframe, Roles
+
+_PIVOT = 1e-5  # metres that a pivot may be off by
 
 _ALIKE = 0.05  # share of the size that bounds may differ by for nodes to be the same one
 _PLACES = 20_000  # to measure at, on each of two meshes
@@ -79,6 +85,7 @@ class _Shown:
     role: str
     mesh: Mesh
     points: NDArray[np.float64]
+    world: NDArray[np.float64]
 
     @property
     def name(self) -> str:
@@ -106,7 +113,7 @@ def compare(before: Scene, after: Scene) -> Comparison:
     return Comparison(
         tuple(b.name for b in new if id(b) not in matched_new),
         tuple(a.name for a in old if id(a) not in matched_old),
-        tuple(_differs(a, b) for a, b in pairs),
+        tuple(_differs(a, b, " m" if known else " units") for a, b in pairs),
         tuple(_materials(one.materials, other.materials)),
         known,
     )
@@ -114,7 +121,13 @@ def compare(before: Scene, after: Scene) -> Comparison:
 
 def _shown(scene: Scene) -> list[_Shown]:
     return [
-        _Shown(placed.path, placed.node.role, mesh, mesh.points @ placed.world[:3, :3].T + placed.world[:3, 3])
+        _Shown(
+            placed.path,
+            placed.node.role,
+            mesh,
+            mesh.points @ placed.world[:3, :3].T + placed.world[:3, 3],
+            placed.world,
+        )
         for placed, mesh in scene.placed_meshes()
         if mesh.face_count
     ]
@@ -158,7 +171,7 @@ def _apart(a: _Shown, b: _Shown) -> float:
     return float(np.abs(a.box - b.box).max()) / size
 
 
-def _differs(a: _Shown, b: _Shown) -> Differs:
+def _differs(a: _Shown, b: _Shown, unit: str) -> Differs:
     moved, mean, at = _moved(a, b)
     changes = []
     for what, left, right in (
@@ -171,6 +184,16 @@ def _differs(a: _Shown, b: _Shown) -> Differs:
         # Formats split points at seams; that alone is no change.
         if left != right and not (what == "points" and a.mesh.triangle_count == b.mesh.triangle_count):
             changes.append(f"{what}: {left} became {right}")
+    size = max(*_sides(a), 1e-9)
+    apart = float(np.linalg.norm(a.world[:3, 3] - b.world[:3, 3]))
+    if apart > max(_PIVOT, 1e-6 * size) and moved <= 1e-4 * size:
+        changes.append(f"pivot: moved by {apart:.3g}{unit}")
+    far = float(np.abs(a.box).max())
+    polygons = np.array_equal(np.sort(a.mesh.face_size), np.sort(b.mesh.face_size))
+    one, other = (corners_of(with_implied_normals(it.mesh), it.world, triangles=not polygons) for it in (a, b))
+    if _slots(a.mesh) != _slots(b.mesh):
+        one = replace(one, material=np.zeros(0, object))  # said above
+    changes += differences(one, other, Slack(max(1e-5 * size, 4e-7 * far)), unit)
     return Differs(
         a.name,
         b.name if b.name != a.name else "",
@@ -225,10 +248,43 @@ def _materials(old: Iterable[Material], new: Iterable[Material]) -> list[str]:
                 ("sides", a.two_sided, b.two_sided),
                 ("metallic", round(a.metallic, 3), round(b.metallic, 3)),
                 ("roughness", round(a.roughness, 3), round(b.roughness, 3)),
+                ("emission", np.round(a.emissive, 3).tolist(), np.round(b.emissive, 3).tolist()),
+                ("alpha cut-off", _cutoff(a), _cutoff(b)),
                 ("textures", sorted(a.textures), sorted(b.textures)),
+                *_of_images(a, b),
             )
             if left != right
         ]
         if parts:
             said.append(f"{name}: {', '.join(parts)} changed")
     return sorted(said)
+
+
+def _of_images(a: Material, b: Material) -> Iterator[tuple[str, Any, Any]]:
+    """What there is to compare of the textures that both materials have."""
+    for role in sorted(a.textures.keys() & b.textures.keys()):
+        left, right, word = a.textures[role], b.textures[role], role.replace("_", " ")
+        yield f"image for {word}", _image(left), _image(right)
+        yield f"place of the image for {word}", _place(left), _place(right)
+
+
+def _cutoff(material: Material) -> float:
+    return round(material.alpha_cutoff, 3) if material.alpha_mode == "mask" else 0.0
+
+
+def _place(use: TextureUse) -> Any:
+    """Where on the UVs an image lies."""
+    return use.uv_set, *np.round((*use.offset, *use.scale, use.rotation), 4).tolist(), use.clamp
+
+
+def _image(use: TextureUse) -> Any:
+    """What tells one image from another: its pixels, whatever file format they are in."""
+    try:
+        data = use.texture.read()
+    except OSError:
+        return "missing"
+    try:
+        image = pixels.rgba(data)
+    except (pixels.ImageError, OSError):
+        return hashlib.sha256(data).hexdigest()
+    return image.shape, hashlib.sha256(image.tobytes()).hexdigest()

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zesty_otter.model import Frame, Scene, expanded
+from zesty_otter.model import Frame, Scene, expanded, seen_bounds
 
 
 @dataclass(frozen=True)
@@ -15,7 +15,8 @@ class FileFacts:
 
     ``paths`` are the names of nodes with those of all ancestors, in the order of the tree; ``lowest`` and
     ``highest`` are the corners of all that is placed, in metres (in the file's unit where that is
-    unknown), along the file's ``axes``.
+    unknown), along the file's ``axes``; ``seen`` are width, height and depth of what is seen near by, and
+    ``seen_triangles`` the triangles of that, both known where roles are.
     """
 
     bytes: int
@@ -30,14 +31,19 @@ class FileFacts:
     images: int
     lowest: tuple[float, float, float]
     highest: tuple[float, float, float]
+    seen: tuple[float, float, float] | None = None
+    seen_triangles: int | None = None
 
     @property
     def size(self) -> tuple[float, float, float]:
-        """Width, height and depth of the asset, whichever axes these are in the file."""
-        sides = [high - low for low, high in zip(self.lowest, self.highest, strict=True)]
-        frame = Frame(self.axes)
-        width, height, depth = (sides[frame.towards(word)[0]] for word in ("left", "up", "forward"))
-        return width, height, depth
+        """Width, height and depth of what is seen, whichever axes these are in the file; of all where not known."""
+        return self.seen or Frame(self.axes).sides(np.array([self.lowest, self.highest]))
+
+    @property
+    def triangles_in_words(self) -> str:
+        """What is seen near by, and everything where that is more."""
+        seen = self.seen_triangles or 0
+        return f"{seen:,} of {self.triangles:,}" if 0 < seen < self.triangles else f"{self.triangles:,}"
 
 
 def facts_of(scene: Scene, size: int = 0) -> FileFacts:
@@ -47,6 +53,9 @@ def facts_of(scene: Scene, size: int = 0) -> FileFacts:
     shown = [mesh for _, mesh in scene.placed_meshes() if mesh.face_count]
     sections = [mesh.slots[number] for mesh in shown for number in mesh.used_slots]
     placed = list(scene.walk())
+    metre = scene.frame.unit or 1.0
+    width, height, depth = scene.frame.sides(np.nan_to_num(seen_bounds(scene)) * metre)
+    near = [one.node.mesh for one in placed if one.node.mesh and one.visible and one.node.role == "visible"]
     return FileFacts(
         size,
         scene.frame.axes,
@@ -60,4 +69,6 @@ def facts_of(scene: Scene, size: int = 0) -> FileFacts:
         len(scene.textures),
         tuple(box[0].tolist()),
         tuple(box[1].tolist()),
+        (width, height, depth),
+        sum(mesh.triangle_count for mesh in near) or None,
     )

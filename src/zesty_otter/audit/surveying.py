@@ -11,7 +11,18 @@ from numpy.typing import NDArray
 
 from zesty_otter.audit.footing import CollisionFacts, collision_facts
 from zesty_otter.audit.sizes import SizeGuess, size_guesses
-from zesty_otter.model import Mesh, Node, Note, Placed, Scatter, Scene, Texture, content_bounds, is_default_name
+from zesty_otter.model import (
+    Mesh,
+    Node,
+    Note,
+    Placed,
+    Scatter,
+    Scene,
+    Texture,
+    content_bounds,
+    is_default_name,
+    seen_bounds,
+)
 from zesty_otter.steps.measures import LevelFacts, level_facts
 
 
@@ -118,9 +129,9 @@ def survey(scene: Scene) -> Survey:
     placed = list(scene.walk())
     nodes = tuple(_node_facts(one, scene) for one in placed)
     shown = [(mesh, _copies(one.node)) for one in placed if (mesh := one.node.drawn) is not None]
-    box = _seen(placed)
+    box = seen_bounds(scene)
     known = bool(np.isfinite(box).all())
-    size = _sides(box, scene) if known else None
+    size = scene.frame.sides(box) if known else None
     return Survey(
         name=scene.name,
         source=str(scene.source or ""),
@@ -193,7 +204,7 @@ def _node_facts(placed: Placed, scene: Scene) -> NodeFacts:
         visible=placed.visible,
         role=node.role,
         mesh=None if mesh is None else mesh.name,
-        size=None if box is None or not np.isfinite(box).all() else _sides(box, scene),
+        size=None if box is None or not np.isfinite(box).all() else scene.frame.sides(box),
         faces=None if mesh is None else _face_counts(mesh),
         triangles=0 if mesh is None else mesh.triangle_count * copies,
         points=0 if mesh is None else mesh.point_count * copies,
@@ -216,18 +227,6 @@ def _where(texture: Texture) -> str | None:
     return "embedded" if texture.data is not None else None
 
 
-def _seen(placed: list[Placed]) -> NDArray[np.float64]:
-    """(2, 3) bounds of the meshes that are there to be seen; of all meshes when none is."""
-    drawn = [one for one in placed if one.node.drawn is not None]
-    near = [one for one in drawn if one.node.role == "visible"]
-    seen = near or [one for one in drawn if one.node.role == "level"] or drawn
-    boxes = np.array([content_bounds(one) for one in seen]).reshape(-1, 2, 3)
-    boxes = boxes[np.isfinite(boxes).all(axis=(1, 2))]
-    if not len(boxes):
-        return np.full((2, 3), np.nan)
-    return np.stack([boxes[:, 0].min(axis=0), boxes[:, 1].max(axis=0)])
-
-
 def _face_counts(mesh: Mesh) -> FaceCounts:
     size = mesh.face_size
     triangles, quads = int((size == 3).sum()), int((size == 4).sum())
@@ -242,12 +241,6 @@ def _total(meshes: list[tuple[Mesh, int]]) -> FaceCounts:
         sum(count * one.ngons for one, count in each),
         max((one.largest for one, _ in each), default=0),
     )
-
-
-def _sides(box: NDArray[np.float64], scene: Scene) -> tuple[float, float, float]:
-    """Width (left to right), height and depth (front to back) of a box along the frame's axes."""
-    sides = box[1] - box[0]
-    return _triple(np.array([sides[scene.frame.towards(word)[0]] for word in ("left", "up", "forward")]))
 
 
 def _triple(values: NDArray[np.float64]) -> tuple[float, float, float]:

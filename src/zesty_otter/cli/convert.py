@@ -11,15 +11,15 @@ import typer
 from rich.markup import escape
 
 from zesty_otter import audit, formats, steps, targets
-from zesty_otter.audit.arrival import Arrival
+from zesty_otter.audit import Arrival
 from zesty_otter.audit.surveying import triangles_in_words
 from zesty_otter.cli import console
 from zesty_otter.cli.console import format_bytes, format_size, option, results
 from zesty_otter.cli.survey import unit_table
-from zesty_otter.errors import UnknownUnitError, UsageError
+from zesty_otter.errors import UnknownUnitError
 from zesty_otter.formats.files import save
-from zesty_otter.model import Frame, Node, Renamed, Scene
-from zesty_otter.pipeline import Conversion, SourceFile, Wanted, convert, target_steps
+from zesty_otter.model import Node, Renamed, Scene
+from zesty_otter.pipeline import Conversion, SourceFile, Wanted, convert, selection, target_steps
 from zesty_otter.pipeline.framing import frame_in, worked_in
 
 _MOST_NAMES = 20
@@ -54,7 +54,11 @@ def command(
     to_axes: Annotated[str | None, option(_SPACE, metavar="'X Y Z'", help="Axes of the output.")] = None,
     keep: Annotated[
         str | None,
-        option(_NODES, metavar="WORDS", help="Nodes to keep: gate*, role:collision, group:quay, kind:mesh."),
+        option(
+            _NODES,
+            metavar="WORDS",
+            help="Nodes to keep: gate*, role:collision, group:quay, hidden.",
+        ),
     ] = None,
     drop: Annotated[str | None, option(_NODES, metavar="WORDS", help="Nodes to drop, for example hidden.")] = None,
     lights: Annotated[bool, option(_NODES, "--lights", help="Keep lights.")] = False,
@@ -147,17 +151,19 @@ def command(
     """Read a file, mend it, write it, and read it back to see that it arrived."""
     kind = formats.format_of(out)
     asked = targets.load(target) if target else None
-    frame = _wanted_frame(kind, asked, to_unit, to_axes)
+    space = asked.space if asked else None
+    frame = frame_in(kind, space, to_axes, to_unit)
     if asked is not None and frame != asked.space and not (quiet or json):
         console.messages.print(
-            f"[guess]assumed[/] a {out.suffix} file is always in {frame}; '{target}' turns it when it reads it",
+            f"[guess]assumed[/] a {out.suffix} file is written in {frame}; '{target}' turns it when it reads it",
             soft_wrap=True,
         )
     # Without a target, an output is as most engines want it and its format allows.
     receiver = asked or targets.Target(triangulate="polygons" not in kind.carries, tangents="normal-mapped")
     kept = [word for word, wanted in (("kind:light", lights), ("kind:camera", cameras)) if wanted]
     dropped = [word for word in ("kind:light", "kind:camera", *receiver.drop) if word not in kept]
-    ready = worked_in([kind], asked.space if asked else None, to_axes, to_unit)
+    ready = worked_in([kind], space, to_axes, to_unit)
+    choice, keep_hidden = selection(_words(keep), [*_words(drop), *dropped])
     wanted = Wanted(
         ready,
         asked,
@@ -167,9 +173,10 @@ def command(
             )
         ),
         quantized=quantized,
+        keep_hidden=keep_hidden,
     )
     chosen: list[steps.Step] = [
-        steps.Select(keep=keep or (), drop=tuple(dict.fromkeys([*_words(drop), *dropped]))),
+        *([choice] if choice else []),
         *_placing(scale, height, bake=bake),
         *_shaping(weld, clean=clean),
         *_normals(normals),
@@ -182,7 +189,7 @@ def command(
     given = SourceFile(source, unit, axes, tuple(textures_from or ()), pose=pose, scene=scene_name)
     try:
         with console.stages(quiet=quiet or json) as watch:
-            done = convert(given, out, chosen, wanted, frame=asked.space if asked else ready, watch=watch)
+            done = convert(given, out, chosen, wanted, frame=space or ready, watch=watch)
     except UnknownUnitError:
         _say_unit_is_needed(source, unit, axes, json=json)
         return UnknownUnitError.exit_status
@@ -242,7 +249,7 @@ def _document(source: Path, done: Conversion) -> dict[str, Any]:
     return {
         "source": str(source),
         **asdict(first),
-        "size": _sides(done.scene, first),
+        "size": first.facts.size,
         "further": [asdict(one) for one in further],
         "levels": [asdict(one) for one in steps.level_facts(done.scene)],
         "collision": [asdict(one) for one in audit.collision_facts(done.scene)],
@@ -292,19 +299,6 @@ def _say_unit_is_needed(source: Path, unit: str | None, axes: str | None, *, jso
     )
 
 
-def _wanted_frame(
-    kind: formats.Format, target: targets.Target | None, to_unit: str | None, to_axes: str | None
-) -> Frame:
-    """The frame to write in: the format's own where it has only one."""
-    try:
-        return frame_in(kind, target.space if target else None, to_axes, to_unit)
-    except UsageError as error:
-        raise UsageError(
-            error.problem,
-            remedy="Leave --to-unit and --to-axes out; whatever reads the file turns it into its own frame.",
-        ) from None
-
-
 def show(source: Path, done: Conversion) -> None:
     """Print what came of it."""
     scene = done.scene
@@ -312,13 +306,13 @@ def show(source: Path, done: Conversion) -> None:
     facts = arrival.facts
     results.print(f"[title]{escape(source.name)} → {escape(arrival.path)}[/]")
     found = steps.level_facts(scene)
-    sides = _sides(scene, arrival)
+    sides = facts.size
     size = f"{format_size(sides, 1.0)} (width × height × depth), about as large as {audit.likeness(max(sides))}"
     results.print(
         console.facts(
             [
                 ("size", size),
-                ("triangles", _triangles(scene, facts.triangles)),
+                ("triangles", triangles_in_words(facts.seen_triangles or 0, facts.triangles)),
                 ("vertices", f"{facts.vertices:,}"),
                 ("slots", escape(_slots(scene))),
                 ("file", format_bytes(facts.bytes)),
@@ -337,21 +331,6 @@ def show(source: Path, done: Conversion) -> None:
     if scene.renamed:
         results.print()
         results.print(name_table(scene.renamed))
-
-
-def _sides(scene: Scene, arrival: Arrival) -> tuple[float, float, float]:
-    """Width, height and depth in metres of what is seen near by; levels may reach a little farther."""
-    near = audit.survey(scene).size if steps.level_facts(scene) else None
-    if near is None:
-        return arrival.facts.size
-    width, height, depth = (side * (scene.frame.unit or 1.0) for side in near)
-    return width, height, depth
-
-
-def _triangles(scene: Scene, total: int) -> str:
-    """What is seen near by, and everything, where that is more."""
-    near = sum(node.mesh.triangle_count for node in _seen(scene) if node.mesh is not None)
-    return triangles_in_words(near, total)
 
 
 def _slots(scene: Scene) -> str:
@@ -380,5 +359,5 @@ def name_table(renamed: tuple[Renamed, ...]) -> Any:
 def verdict(arrival: Arrival) -> str:
     """One line on whether what was written is what was meant."""
     if not arrival.problems:
-        return "[done]read back: size, counts, slots and names as meant[/]"
+        return f"[done]read back: {', '.join(arrival.compared[:-1])} and {arrival.compared[-1]} as meant[/]"
     return "[problem]differs:[/] " + escape("; ".join(arrival.problems))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import time
 from collections.abc import Callable, Iterator
 from dataclasses import asdict
 from pathlib import Path
@@ -20,6 +21,7 @@ from zesty_otter.errors import UsageError
 from zesty_otter.jobs import AssetResult, Event, JobResult, load, plan, run_job, schema
 from zesty_otter.jobs.planning import PlannedOutput, Task
 from zesty_otter.model import count_of
+from zesty_otter.pipeline.framing import frame_in
 from zesty_otter.steps import Step
 
 _MOST_ROWS = 60
@@ -46,6 +48,10 @@ def command(
     replace_edited: Annotated[
         bool, typer.Option("--replace-edited", help="Write over files that were edited by hand.")
     ] = False,
+    replace_foreign: Annotated[
+        bool,
+        typer.Option("--replace-foreign", help="Write over files in the way that this job did not make."),
+    ] = False,
     show_schema: Annotated[
         bool, typer.Option("--schema", help="Print the JSON Schema of job files, for editors.")
     ] = False,
@@ -69,6 +75,7 @@ def command(
             only=only,
             fresh=fresh,
             replace_edited=replace_edited,
+            replace_foreign=replace_foreign,
             dry_run=dry_run,
         )
     if json:
@@ -80,9 +87,12 @@ def command(
 
 @contextlib.contextmanager
 def run_progress(*, quiet: bool) -> Iterator[Callable[[Event], None] | None]:
-    """A progress bar on standard error, in a terminal; yields what to call when an asset is done."""
-    if quiet or not messages.is_terminal:
+    """A progress bar on standard error in a terminal, and lines in a log; yields what to call when an asset is done."""
+    if quiet:
         yield None
+        return
+    if not messages.is_terminal:
+        yield _Lines().show
         return
     columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn())
     # Drawn when something happens, not by a thread: workers are forked from this process.
@@ -95,6 +105,18 @@ def run_progress(*, quiet: bool) -> Iterator[Callable[[Event], None] | None]:
             bar.refresh()
 
         yield show_event
+
+
+class _Lines:
+    """Progress in a log: a line every few seconds."""
+
+    def __init__(self) -> None:
+        self.due = time.monotonic() + _LINE_EVERY
+
+    def show(self, event: Event) -> None:
+        if time.monotonic() >= self.due:
+            messages.print(f"{event.done} of {event.total} done, {escape(event.asset)} {event.state}", soft_wrap=True)
+            self.due = time.monotonic() + _LINE_EVERY
 
 
 def _show_plan(path: Path, only: str | None) -> None:
@@ -125,9 +147,12 @@ def _output_words(output: PlannedOutput) -> str:
     words.append("one mesh each" if settings.meshes == "joined" else "meshes separate")
     if settings.place == "origin":
         words.append("moved to the origin")
-    frames = [kind.frame if kind.frame.unit is not None else output.frame for kind in output.kinds]
-    words += [f"in {frame}" for frame in dict.fromkeys(frames) if frame is not None]
+    frames = [frame_in(kind, output.frame, None, None) for kind in output.kinds]
+    words += [f"in {frame}" for frame in dict.fromkeys(frames)]
     return ", ".join(words)
+
+
+_LINE_EVERY = 5.0  # seconds
 
 
 def _line(step: Step) -> str:
@@ -179,7 +204,7 @@ def _add_rows(made: Any, asset: AssetResult, *, dry_run: bool) -> None:
             continue
         arrival = "[problem]differs[/]" if file.problems else "[done]as meant[/]"
         size = format_size(file.facts.size, 1.0)
-        made.add_row(*first, escape(file.path), size, f"{file.facts.triangles:,}", arrival)
+        made.add_row(*first, escape(file.path), size, file.facts.triangles_in_words, arrival)
 
 
 def _with_name(asset: AssetResult) -> str:
@@ -211,6 +236,7 @@ def document(result: JobResult) -> dict[str, Any]:
                     "file": file.path,
                     "size": file.facts.size,
                     "triangles": file.facts.triangles,
+                    "seen_triangles": file.facts.seen_triangles,
                     "problems": file.problems,
                 }
                 for file in asset.files

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from zesty_otter.errors import InputError, ModelError, UsageError
+from zesty_otter.formats.bare import said_frame
 from zesty_otter.formats.files import Encoded, inputs_of, load, readable, save
 from zesty_otter.formats.streams import Companions, Source, opened, put_out
 from zesty_otter.model import Frame, Note, Scene, count_of, expanded, format_unit
@@ -32,6 +33,7 @@ CARRIES = (
     "scatters",
     "mesh properties",
     "lights and cameras",
+    "visibility",
     "unit",
     "axes",
 )
@@ -42,7 +44,8 @@ CARRIES = (
 class Format:
     """One file format, as the registry knows it.
 
-    ``frame`` is the space its files are in: axes, and the unit when the format fixes one. ``carries``
+    ``frame`` is the space its files are in: axes, and the unit when the format fixes one; ``spaces`` are further
+    axes that a file can say, ``axes_vary`` is for formats that say none and may be in any. ``carries``
     names entries of `CARRIES`; ``chooses`` what a reader lets one choose: a pose, a scene.
     """
 
@@ -55,6 +58,7 @@ class Format:
     writer: str | None = None
     magic: tuple[bytes, ...] = ()
     axes_vary: bool = False
+    spaces: tuple[str, ...] = ()
     chooses: frozenset[str] = frozenset()
     quantizes: bool = False
 
@@ -82,7 +86,25 @@ class Format:
             raise InputError(error.problem, file=path, place=error.place, remedy=error.remedy) from None
         return scene
 
-    def encode(self, scene: Scene, name: str, *, quantized: bool = False) -> Encoded:
+    def carried(self, scene: Scene, *, keep_hidden: bool = False) -> tuple[Scene, list[Note]]:
+        """What a file gets of a scene: no hidden nodes where it cannot hide them, unless ``keep_hidden``; and notes."""
+        if "visibility" in self.carries:
+            return scene, []
+        hidden = {one.number for one in scene.walk() if not one.visible}
+        names = [one.node.name for one in scene.walk() if not one.visible and one.node.content is not None]
+        if not hidden:
+            return scene, []
+        shown = f"{count_of(len(names), 'hidden node')}: {', '.join(names[:5])}" + (
+            f" and {len(names) - 5} more" if len(names) > 5 else ""
+        )
+        if keep_hidden:
+            seen = scene.map_nodes(lambda node: node if node.visible else replace(node, visible=True))
+            return seen, [Note("lost", f"{self.title} cannot hide nodes; written visible, {shown}", self.name)]
+        left = scene.rebuilt(lambda n, node: None if n in hidden else node)
+        text = f"{self.title} cannot hide nodes; left out {shown} (keep = hidden writes them)"
+        return left, [Note("lost", text, self.name)] if names else []
+
+    def encode(self, scene: Scene, name: str, *, quantized: bool = False, keep_hidden: bool = False) -> Encoded:
         if self.writer is None:
             raise UsageError(
                 f"{self.title} files cannot be written yet, only read.",
@@ -91,10 +113,12 @@ class Format:
         if quantized and not self.quantizes:
             able = ", ".join(suffix for one in FORMATS if one.quantizes for suffix in one.suffixes)
             raise UsageError(f"{self.title} files cannot be quantized.", remedy=f"Only {able} files can.")
+        scene, notes = self.carried(scene, keep_hidden=keep_hidden)
         copies = 0
         if "scatters" not in self.carries:
             scene, copies = expanded(scene)
         encoded: Encoded = import_module(self.writer).encode(scene, name, **({"quantized": True} if quantized else {}))
+        encoded.notes += notes
         owners = [mesh.name for mesh in scene.meshes if mesh.properties]
         owners += ["the scene"] if scene.properties else []
         if owners and "mesh properties" not in self.carries:
@@ -122,6 +146,7 @@ _GLTF_CARRIES = frozenset(
         "axes",
         "lights and cameras",
         "scatters",
+        "visibility",
     }
 )
 
@@ -192,6 +217,7 @@ FORMATS = (
                 "axes",
             }
         ),
+        spaces=("left back up", "up right forward"),
         reader="zesty_otter.formats.collada.reader",
         writer="zesty_otter.formats.collada.writer",
     ),
@@ -202,7 +228,7 @@ FORMATS = (
         Frame("left up forward"),
         frozenset(
             {"names", "tree", "polygons", "normals", "UV sets", "colours", "materials", "textures", "unit", "axes"}
-            | {"lights and cameras"}
+            | {"lights and cameras", "visibility"}
         ),
         reader="zesty_otter.formats.x3d.reader",
         writer="zesty_otter.formats.x3d.writer",
@@ -213,6 +239,7 @@ FORMATS = (
         (".usda", ".usd"),
         Frame("left up forward"),
         _USD_CARRIES,
+        spaces=("left back up",),
         reader="zesty_otter.formats.usd.reader",
         writer="zesty_otter.formats.usd.writer",
         magic=(b"#usda", b"PXR-USDC"),  # of binary layers the reader says what to do
@@ -223,6 +250,7 @@ FORMATS = (
         (".usdz",),
         Frame("left up forward"),
         _USD_CARRIES | {"embedded textures"},
+        spaces=("left back up",),
         reader="zesty_otter.formats.usd.reader",
         writer="zesty_otter.formats.usd.writer",
         magic=(b"PK\3\4",),
@@ -347,13 +375,21 @@ def read(
             if path.is_dir():
                 raise IsADirectoryError
             with path.open("rb") as stream:
-                first_bytes = stream.read(64)
+                first_bytes = stream.read(1024)
         kind = format_named(format) if format else _format_of(path, first_bytes, said=file.name)
         found = kind.read(path, progress, [Path(folder) for folder in folders], pose=pose, scene=scene)
         found = file.rid_of_folder(found)
+    said = said_frame(first_bytes) if kind.axes_vary else None
+    if said is not None:
+        found = replace(found, frame=said)
     given = Frame(axes or found.frame.axes, unit if unit is not None else found.frame.unit)
     notes: list[Note] = []
-    if axes is None and kind.axes_vary:
+    if said is not None:
+        text = f"a comment in the file says {said}; " + (
+            "taken as asked" if (axes or unit) and given != said else "taken so"
+        )
+        notes.append(Note("done", text, kind.name, file.name))
+    elif axes is None and kind.axes_vary:
         notes.append(
             Note(
                 "guess",
@@ -374,6 +410,7 @@ def write(
     target: str | PathLike[str] | BinaryIO,
     *,
     quantized: bool = False,
+    keep_hidden: bool = False,
     format: str | None = None,
     companions: Callable[[str, bytes], None] | None = None,
 ) -> list[Note]:
@@ -388,6 +425,8 @@ def write(
     quantized : bool
         For glTF: positions in 16 bits, normals in 8, UVs in 16; about half the size. The note says how far
         positions move.
+    keep_hidden : bool
+        Write hidden nodes also where the format cannot hide them; they are left out else.
     format : str, optional
         The name or ending of the format; the ending of the path says it when absent.
     companions : callable, optional
@@ -408,13 +447,13 @@ def write(
     if isinstance(target, str | PathLike):
         path = Path(target)
         kind = format_named(format) if format else format_of(path)
-        encoded = kind.encode(scene, path.name, quantized=quantized)
+        encoded = kind.encode(scene, path.name, quantized=quantized, keep_hidden=keep_hidden)
         save(encoded.files, path, inputs=inputs_of(scene))
         return encoded.notes
     if format is None:
         raise UsageError("a file object does not tell the format.", remedy='Say it, for example format="glb".')
     name = f"{scene.name or 'scene'}{format_named(format).suffixes[0]}"
-    encoded = format_named(format).encode(scene, name, quantized=quantized)
+    encoded = format_named(format).encode(scene, name, quantized=quantized, keep_hidden=keep_hidden)
     put_out(encoded, name, target, companions)
     return encoded.notes
 

@@ -3,16 +3,48 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Callable, Iterable
 from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.errors import InputError, ModelError
-from zesty_otter.model import LARGEST, Material, Mesh, Note, Scene, all_finite, joined_meshes, transformed
+from zesty_otter.errors import InputError, ModelError, UsageError
+from zesty_otter.model import (
+    LARGEST,
+    Frame,
+    Material,
+    Mesh,
+    Note,
+    Scene,
+    all_finite,
+    format_unit,
+    joined_meshes,
+    transformed,
+)
 
 T = TypeVar("T")
+
+_FRAME = re.compile(rb"^(?:#|comment) (\w+ \w+ \w+), ([^()\r\n]+) \(\+X \+Y \+Z, unit\)", re.MULTILINE)
+
+
+def frame_comment(frame: Frame) -> str:
+    """What files of formats that say neither axes nor unit get as a comment, for people and for `said_frame`."""
+    return f"{' '.join(frame.axes)}, {format_unit(frame.unit)} (+X +Y +Z, unit)"
+
+
+def said_frame(head: bytes) -> Frame | None:
+    """The frame that the comment of one of our writers says at the head of a file."""
+    found = _FRAME.search(head)
+    if found is None:
+        return None
+    unit = found[2].decode("latin-1")
+    try:
+        return Frame(found[1].decode("latin-1"), None if unit == format_unit(None) else unit.removesuffix(" m"))
+    except UsageError:
+        return None
+
 
 _RANGES = {"metallic": 1.0, "roughness": 1.0, "alpha_cutoff": LARGEST, "base_color": LARGEST, "emissive": LARGEST}
 """The highest number a material may have there; the lowest is 0."""

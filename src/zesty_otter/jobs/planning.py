@@ -15,7 +15,7 @@ from zesty_otter.errors import InputError, UsageError, ZestyOtterError, closest
 from zesty_otter.formats import FORMATS, Format, format_named
 from zesty_otter.jobs.job_file import Job, LayOut, Output, Source
 from zesty_otter.model import Frame
-from zesty_otter.pipeline import SourceFile, Wanted, target_steps
+from zesty_otter.pipeline import SourceFile, Wanted, selection, target_steps
 from zesty_otter.pipeline.framing import worked_in
 from zesty_otter.steps import Step
 from zesty_otter.steps.assets import TEMPLATES, match_template
@@ -48,7 +48,16 @@ class PlannedOutput:
         """What it is to be, whatever its files are called."""
         own = self.settings
         return Wanted(
-            self.frame, self.target, self.steps, own.split, own.meshes, own.place, own.common, own.check, own.quantized
+            self.frame,
+            self.target,
+            self.steps,
+            own.split,
+            own.meshes,
+            own.place,
+            own.common,
+            own.check,
+            own.quantized,
+            "hidden" in own.keep,
         )
 
     def path(self, kind: Format, tokens: Mapping[str, str]) -> Path:
@@ -209,8 +218,9 @@ def _with_saved(output: Output, job: Job, above: tuple[str, ...] = ()) -> Output
 def _output_steps(output: Output, target: Target | None) -> Iterator[Step]:
     """What an output does to the whole scene before it is split: its own steps, then what its target asks for."""
     drop = (*output.drop, *(target.drop if target and "drop" not in output.model_fields_set else ()))
-    if output.keep or drop:
-        yield steps.Select(keep=output.keep, drop=tuple(dict.fromkeys(drop)))
+    step, _ = selection(output.keep, drop)
+    if step is not None:
+        yield step
     yield from output.steps
     if target is not None:
         yield from target_steps(target)

@@ -10,8 +10,8 @@ import functools
 import hashlib
 import json
 import os
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -46,9 +46,9 @@ class Entry:
     inputs: dict[str, str | None]
     files: tuple[Delivered, ...]
 
-    def edited(self, folder: Path) -> list[str]:
-        """Files that are not as they were written."""
-        return [path for path, was in self._hashes() if hash_of(folder / path) not in (was, None)]
+    def edited(self, folder: Path, intended: Mapping[str, str]) -> list[str]:
+        """Files that are not as they were written; ``intended`` are those that a run was about to put in place."""
+        return [path for path, was in self._hashes() if hash_of(folder / path) not in (was, intended.get(path), None)]
 
     def missing(self, folder: Path) -> bool:
         return any(not (folder / path).exists() for path, _ in self._hashes())
@@ -65,27 +65,69 @@ class Entry:
 
 @dataclass
 class Record:
-    """The entries of all assets, by name."""
+    """The entries of all assets, by name. ``intended`` are files that a run that was stopped was about to put in
+    place, with their hashes; ``plain`` says that page and arrivals are not named after the job."""
 
     path: Path
     entries: dict[str, Entry] = field(default_factory=dict)
+    intended: dict[str, str] = field(default_factory=dict)
+    plain: bool = True
 
     def write(self) -> None:
-        """Put the record in its place."""
+        """Put the record in its place; what was intended is done."""
         text = _lines("{", {name: _plain(self.entries[name]) for name in sorted(self.entries)}, "}")
-        save({self.path.name: [f'{{"zesty_otter": "{__version__}", "assets": {text}}}\n'.encode()]}, self.path)
+        head = f'"zesty_otter": "{__version__}", "plain": {json.dumps(self.plain)}'
+        save({self.path.name: [f'{{{head}, "assets": {text}}}\n'.encode()]}, self.path)
+        self._journal.unlink(missing_ok=True)
+
+    @property
+    def _journal(self) -> Path:
+        return self.path.with_name(f".{self.path.stem}.journal")
+
+    def intend(self, hashes: Mapping[str, str]) -> None:
+        """Say which files are about to be put in place, so that a run that is killed then knows them as its own."""
+        self.intended.update(hashes)
+        with self._journal.open("a", encoding="utf-8") as file:
+            file.write(json.dumps(hashes) + "\n")
+
+    def owns(self, path: str) -> bool:
+        """Whether a run of this job made the file, or was about to."""
+        if not hasattr(self, "_owned"):
+            self._owned = {one for entry in self.entries.values() for file in entry.files for one in file.hashes}
+        return path in self._owned or path in self.intended
 
 
 def load(path: Path) -> Record:
-    """The record of the last run; an empty one when there is none that can be read."""
+    """The record of the last run; an empty one when there is none that can be read.
+
+    Of a run of another version it says which files are the job's own, and that none is current.
+    """
     record = Record(path)
     try:
         document = json.loads(path.read_text("utf-8"))
-        if document["zesty_otter"] == __version__:
-            record.entries = {name: _entry(one) for name, one in document["assets"].items()}
+        record.entries = {name: _entry(one) for name, one in document["assets"].items()}
+        record.plain = bool(document.get("plain", True))
+        if document["zesty_otter"] != __version__:
+            record.entries = {name: replace(one, settings="") for name, one in record.entries.items()}
     except (OSError, ValueError, KeyError, TypeError, AttributeError):
         record.entries = {}
+    try:
+        for line in record._journal.read_text("utf-8").splitlines():
+            record.intended.update(json.loads(line))
+    except (OSError, ValueError, TypeError):
+        pass  # none, or its last line was not finished: what stands before it counts
     return record
+
+
+def others_in(folder: Path, own: Path) -> dict[str, str]:
+    """The files that other jobs made in a folder, and the names of these jobs."""
+    found: dict[str, str] = {}
+    for path in sorted(folder.glob("*.record.json")):
+        if path != own:
+            name = path.name.removesuffix(".record.json")
+            entries = load(path).entries.values()
+            found |= {one: name for entry in entries for file in entry.files for one in file.hashes}
+    return found
 
 
 def _lines(opening: str, items: dict[str, Any], closing: str) -> str:
@@ -110,6 +152,7 @@ def arrivals(entries: dict[str, Entry]) -> str:
                     "nodes": one.facts.nodes,
                     "meshes": one.facts.meshes,
                     "triangles": one.facts.triangles,
+                    "seen_triangles": one.facts.seen_triangles,
                     "vertices": one.facts.vertices,
                     "sections": one.facts.sections,
                     "materials": list(one.facts.materials),

@@ -22,8 +22,8 @@ if TYPE_CHECKING:
 NAME = "report.html"
 
 
-def write_report(result: JobResult, tasks: Sequence[Task], parts: dict[str, str]) -> Path:
-    """Write the page into the folder of the job.
+def write_report(result: JobResult, tasks: Sequence[Task], parts: dict[str, str], path: Path) -> None:
+    """Write the page of a job.
 
     Parameters
     ----------
@@ -32,10 +32,11 @@ def write_report(result: JobResult, tasks: Sequence[Task], parts: dict[str, str]
     parts : dict of str to str
         What workers made of assets as they worked, by asset; others are taken from the page that is there, and made
         here where it has none. What cannot be read any more has no picture.
+    path : Path
+        Where the page goes.
     """
     from zesty_otter.pictures.report import ReportAsset, ReportFile, page, parts_in
 
-    path = result.folder / NAME
     known: dict[str, str] = {}
     with contextlib.suppress(OSError, UnicodeDecodeError):
         known = parts_in(path.read_text("utf-8"))
@@ -51,7 +52,7 @@ def write_report(result: JobResult, tasks: Sequence[Task], parts: dict[str, str]
                 asset.name,
                 asset.state,
                 "" if asset.error is None else str(asset.error),
-                tuple(ReportFile(one.path, one.facts.triangles, one.problems) for one in asset.files),
+                tuple(ReportFile(one.path, one.facts.triangles_in_words, one.problems) for one in asset.files),
                 asset.findings,
                 tuple(dict.fromkeys(str(note) for note in asset.notes if note.kind != "done")),
                 key,
@@ -64,8 +65,7 @@ def write_report(result: JobResult, tasks: Sequence[Task], parts: dict[str, str]
     said = ", ".join(f"{count} {state}" for state, count in counts.items() if count)
     files = count_of(sum(len(asset.files) for asset in result.assets), "file")
     text = page(result.title, f"{count_of(len(result.assets), 'asset')}: {said or 'nothing to do'}; {files}.", told)
-    save({NAME: [text.encode()]}, path)
-    return path
+    save({path.name: [text.encode()]}, path)
 
 
 def part_of(task: Task | None, written: Path, renamed: Sequence[Renamed] | None = None) -> str:

@@ -11,7 +11,7 @@ import signal
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass, field, replace
@@ -25,7 +25,7 @@ from zesty_otter.jobs import job_file, record, report
 from zesty_otter.jobs.job_file import Job
 from zesty_otter.jobs.lay_out import in_rows
 from zesty_otter.jobs.planning import Plan, Task, clash, plan
-from zesty_otter.jobs.record import Delivered, Record
+from zesty_otter.jobs.record import Delivered, Entry, Record
 from zesty_otter.jobs.work import Done, Made, hash_of, only_planned, work
 from zesty_otter.model import Note
 from zesty_otter.pipeline.delivery import deliver, read_back
@@ -95,6 +95,7 @@ def run_job(
     only: str | None = None,
     fresh: bool = False,
     replace_edited: bool = False,
+    replace_foreign: bool = False,
     dry_run: bool = False,
 ) -> JobResult:
     """Run a job.
@@ -113,6 +114,8 @@ def run_job(
         Make everything again, whatever the record says.
     replace_edited : bool
         Write over files that were edited by hand since the last run.
+    replace_foreign : bool
+        Write over files that are in the way and that no run of this job made.
     dry_run : bool
         Write nothing; sources are read where that is needed to know the files.
 
@@ -136,7 +139,12 @@ def run_job(
         path = Path(job)
         made = plan(job_file.load(path), name=path.stem, home=path.parent, only=only)
     run = _Run(
-        made, on_progress or (lambda event: None), fresh=fresh, replace_edited=replace_edited, in_part=bool(only)
+        made,
+        on_progress or (lambda event: None),
+        fresh=fresh,
+        replace_edited=replace_edited,
+        replace_foreign=replace_foreign,
+        in_part=bool(only),
     )
     return run.planned() if dry_run else run.result(max(workers, 1))
 
@@ -149,6 +157,7 @@ class _Run:
     on_progress: Callable[[Event], None]
     fresh: bool
     replace_edited: bool
+    replace_foreign: bool
     in_part: bool
     results: dict[str, AssetResult] = field(default_factory=dict)
     remarks: list[str] = field(default_factory=list)
@@ -158,6 +167,9 @@ class _Run:
         self.folder = self.plan.folder
         self.record: Record = record.load(self.folder / f"{self.plan.name}.record.json")
         self.before = dict(self.record.entries)
+        self.others = record.others_in(self.folder, self.record.path)
+        if not self.before:
+            self.record.plain = not self.others
         self.settings = record.settings_of(self.plan.tasks, self.folder)
         self.total = len(self.plan.tasks)
         self.sources = {_identity(part.file.path) for task in self.plan.tasks for part in task.parts}
@@ -203,6 +215,9 @@ class _Run:
             overview = self._lay_out()
             self._forget_gone()
             self._write_record()
+        except KeyboardInterrupt:
+            self._write_record()
+            raise
         finally:
             shutil.rmtree(staging, ignore_errors=True)
             self._sweep()
@@ -212,11 +227,11 @@ class _Run:
 
     def _reported(self, result: JobResult) -> JobResult:
         """The result with its page, which is made anew when anything was."""
-        path = self.folder / report.NAME
+        path = self.folder / self._named(report.NAME)
         if not self.plan.report or not any(asset.files for asset in result.assets):
             return result
         if not path.exists() or any(asset.state in ("written", "failed") for asset in result.assets):
-            report.write_report(result, self.plan.tasks, self.parts)
+            report.write_report(result, self.plan.tasks, self.parts, path)
         return replace(result, report=path)
 
     def _job_result(self, overview: AssetResult | None) -> JobResult:
@@ -243,17 +258,29 @@ class _Run:
         for left in self.folder.glob(".zesty-otter-*"):
             if not _is_running(left.name.rpartition("-")[2]):
                 shutil.rmtree(left, ignore_errors=True)
+        for part in self.folder.glob(".*.part"):
+            if not _is_running(part.suffixes[-2].lstrip(".") if len(part.suffixes) > 1 else ""):
+                part.unlink(missing_ok=True)
 
     def _is_current(self, task: Task) -> bool:
         entry = self.before.get(task.name)
+        if entry is not None and any(path in self.record.intended for file in entry.files for path in file.hashes):
+            return False  # a run was stopped while it put these in place
         if entry is None or entry.missing(self.folder) or not entry.is_of(self.settings[task.name], self.folder):
             return False
-        return not (self.replace_edited and entry.edited(self.folder))
+        return not (self.replace_edited and self._edited_of(entry))
+
+    def _edited_of(self, entry: Entry) -> list[str]:
+        return entry.edited(self.folder, self.record.intended)
 
     def _skip(self, task: Task) -> None:
         entry = self.before[task.name]
-        findings = tuple(_edited(path) for path in entry.edited(self.folder))
-        self._finish(AssetResult(task.name, "unchanged", entry.files, findings=findings))
+        edited = self._edited_of(entry)
+        findings = tuple(_edited(path) for path in edited)
+        files = tuple(
+            replace(one, problems=(_EDITED,)) if one.hashes.keys() & set(edited) else one for one in entry.files
+        )
+        self._finish(AssetResult(task.name, "kept" if edited else "unchanged", files, findings=findings))
 
     def _publish(self, task: Task, done: Done) -> None:
         """Put what a task made in its place, and remember it."""
@@ -262,7 +289,7 @@ class _Run:
             self._finish(AssetResult(task.name, "failed", (), done.notes, done.findings, error))
             return
         before = self.before.get(task.name)
-        edited = set(before.edited(self.folder)) if before and not self.replace_edited else set()
+        edited = set(self._edited_of(before)) if before and not self.replace_edited else set()
         files: list[Delivered] = []
         findings = list(done.findings)
         kept = False
@@ -276,7 +303,7 @@ class _Run:
                     findings += [_edited(path) for path in touched]
                     files += [old for old in before.files if old.path == one.path] if before else []
                     continue
-                self._put_in_place(made, read)
+                self._put_in_place(made, one.hashes, read)
                 files.append(one)
         except OutputError as error:
             self._finish(AssetResult(task.name, "failed", tuple(files), done.notes, tuple(findings), error))
@@ -296,10 +323,11 @@ class _Run:
         if time.monotonic() > self.record_due:
             self._write_record()
 
-    def _put_in_place(self, made: Made, read: dict[tuple[int, int], str]) -> None:
+    def _put_in_place(self, made: Made, hashes: Mapping[str, str], read: dict[tuple[int, int], str]) -> None:
         """Move a file and its companions to where they belong, the file itself last.
 
-        ``read`` are the hashes of the files it was made from, by identity.
+        ``hashes`` are theirs, by path from the folder of the job; ``read`` those of the files it was made from, by
+        identity.
         """
         home = (self.folder / made.path).parent
         names = sorted(made.files, key=lambda name: (name == made.path.name, name))
@@ -310,7 +338,9 @@ class _Run:
                 raise OutputError("belongs to one of the sources.", file=target, remedy="Choose another folder.")
             if target.is_dir():
                 raise OutputError("is a folder.", file=target, remedy="Move it away, or choose another name.")
+        self._refuse_foreign(hashes)
         try:
+            self.record.intend(hashes)
             for name in names:
                 target = home / name
                 if not target.parent.exists():
@@ -323,9 +353,26 @@ class _Run:
                 remedy="Make room or choose another folder, and run again.",
             ) from None
 
+    def _refuse_foreign(self, hashes: Mapping[str, str]) -> None:
+        """Nothing is written over that this job did not make, unless it says the same."""
+        for path, content in hashes.items() if not self.replace_foreign else ():
+            target = self.folder / path
+            if self.record.owns(path) or not target.exists() or hash_of(target) == content:
+                continue
+            whose = f"was made by the job '{self.others[path]}'" if path in self.others else "was not made by this job"
+            raise OutputError(
+                f"is there already and {whose}.",
+                file=target,
+                remedy="Move it away, choose another folder, or run with --replace-foreign to write over it.",
+            )
+
     def _refuse_source(self, target: Path) -> None:
         if target.exists() and _identity(target) in self.sources:
             raise OutputError("is one of the sources of the job.", file=target, remedy="Choose another folder.")
+
+    def _named(self, name: str) -> str:
+        """What a file of the job itself is called: plainly, unless another job has it."""
+        return name if self.record.plain else f"{self.plan.name}.{name}"
 
     def _finish(self, result: AssetResult) -> None:
         self.results[result.name] = result
@@ -354,7 +401,7 @@ class _Run:
         key = json.dumps([settings.model_dump(mode="json"), [file.hashes for file in files]], sort_keys=True)
         old = self.before.get(name)
         if old is not None:
-            findings = tuple(map(_edited, old.edited(self.folder)))
+            findings = tuple(map(_edited, self._edited_of(old)))
             current = not self.fresh and old.settings == key and not old.missing(self.folder)
             if (findings and not self.replace_edited) or (current and not findings):
                 return AssetResult(name, "unchanged" if current else "kept", old.files, findings=findings)
@@ -369,6 +416,7 @@ class _Run:
             paths = [self.folder / file.path for file in files]
             scenes = [replace(read_back(path, output.frame), name=path.stem) for path in paths]
             scene = in_rows(scenes, settings.gap, settings.per_row)
+            self._refuse_foreign({name: ""})
             notes, arrival = deliver(scene, self.folder / name)
         except ZestyOtterError as error:
             return AssetResult(name, "failed", error=error)
@@ -389,10 +437,13 @@ class _Run:
     def _write_record(self) -> None:
         began = time.monotonic()
         self.record.write()
-        path = self.folder / "arrivals.json"
+        path = self.folder / self._named("arrivals.json")
         save({path.name: [record.arrivals(self.record.entries).encode()]}, path)
         now = time.monotonic()
         self.record_due = now + max(_RECORD_EVERY, 50 * (now - began))
+
+
+_EDITED = "edited by hand since it was written"
 
 
 def _edited(path: str) -> Finding:

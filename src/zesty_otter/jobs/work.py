@@ -113,7 +113,9 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
                     continue
                 folder = staging.with_name(f"{staging.name}-{len(made)}")
                 quantized = output.settings.quantized and format_of(path).quantizes
-                written, arrival, files = stage(part.scene, path.name, folder, quantized=quantized)
+                written, arrival, files = stage(
+                    part.scene, path.name, folder, quantized=quantized, keep_hidden=output.wanted.keep_hidden
+                )
                 notes += [replace(note, **about) for note in written]
                 made.append(Made(output.name, path, files, arrival.facts, arrival.problems))
     page = ""

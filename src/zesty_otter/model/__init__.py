@@ -37,6 +37,7 @@ from zesty_otter.model.scene import (
     content_bounds,
     expanded,
     placed_bounds,
+    seen_bounds,
 )
 from zesty_otter.model.transforms import reframed, transformed, turned_content
 
@@ -80,6 +81,7 @@ __all__ = [
     "placed_bounds",
     "reframed",
     "roughness_of_shininess",
+    "seen_bounds",
     "transformed",
     "turned_content",
 ]

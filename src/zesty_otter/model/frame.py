@@ -85,6 +85,12 @@ class Frame:
         """The axis that is vertical (0, 1 or 2) and the sign of its upward direction."""
         return self.towards("up")
 
+    def sides(self, box: NDArray[np.float64]) -> tuple[float, float, float]:
+        """Width (left to right), height and depth (front to back) of a box (2, 3) along the axes."""
+        sides = box[1] - box[0]
+        width, height, depth = (float(sides[self.towards(word)[0]]) for word in ("left", "up", "forward"))
+        return width, height, depth
+
     def towards(self, word: str) -> tuple[int, float]:
         """The axis (0, 1 or 2) and sign (+1 or -1) that point ``word``-wards."""
         along = self.basis.T @ np.array(_DIRECTIONS[word])

@@ -667,6 +667,21 @@ def content_bounds(placed: Placed) -> NDArray[np.float64]:
     return placed_bounds(content, placed.world) if isinstance(content, Mesh) else np.full((2, 3), np.nan)
 
 
+def seen_bounds(scene: Scene) -> NDArray[np.float64]:
+    """(2, 3) lowest and highest corner, in the scene, of what is seen near by: visible meshes.
+
+    Where there is none, of levels; else of all meshes, whatever they are there for. NaN when there are none.
+    """
+    drawn = [one for one in scene.walk() if one.node.drawn is not None]
+    shown = [one for one in drawn if one.visible] or drawn
+    near = [one for one in shown if one.node.role == "visible"]
+    boxes = [content_bounds(one) for one in near or [one for one in shown if one.node.role == "level"] or shown]
+    boxes = [box for box in boxes if np.isfinite(box).all()]
+    if not boxes:
+        return np.full((2, 3), np.nan)
+    return np.stack([np.min([box[0] for box in boxes], axis=0), np.max([box[1] for box in boxes], axis=0)])
+
+
 def expanded(scene: Scene, wanted: Callable[[Scatter], bool] = lambda _: True) -> tuple[Scene, int]:
     """The scene with scatters as nodes that share their mesh, and how many nodes that made.
 

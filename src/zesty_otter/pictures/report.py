@@ -31,7 +31,7 @@ class ReportFile:
     """A file that was written, and what was wrong when it was read back."""
 
     path: str
-    triangles: int
+    triangles: str
     problems: tuple[str, ...] = ()
 
 

@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from zesty_otter.pipeline.conversion import Conversion, convert
     from zesty_otter.pipeline.pieces import Piece
     from zesty_otter.pipeline.source import SourceFile
-    from zesty_otter.pipeline.wanted import Wanted, checked, pieces_of, prepare, target_steps
+    from zesty_otter.pipeline.wanted import Wanted, checked, pieces_of, prepare, selection, target_steps
 
 __getattr__ = loaded_when_asked(
     __name__,
@@ -19,7 +19,7 @@ __getattr__ = loaded_when_asked(
         conversion="Conversion convert",
         pieces="Piece",
         source="SourceFile",
-        wanted="Wanted checked pieces_of prepare target_steps",
+        wanted="Wanted checked pieces_of prepare selection target_steps",
     ),
 )
 
@@ -32,5 +32,6 @@ __all__ = [
     "convert",
     "pieces_of",
     "prepare",
+    "selection",
     "target_steps",
 ]

@@ -11,7 +11,9 @@ from zesty_otter.formats.files import put
 from zesty_otter.model import Frame, Note, Scene
 
 
-def deliver(scene: Scene, path: Path, *, quantized: bool = False) -> tuple[list[Note], Arrival]:
+def deliver(
+    scene: Scene, path: Path, *, quantized: bool = False, keep_hidden: bool = False
+) -> tuple[list[Note], Arrival]:
     """Write a scene, called like its file, and compare what stands there with what was meant.
 
     Returns
@@ -20,12 +22,13 @@ def deliver(scene: Scene, path: Path, *, quantized: bool = False) -> tuple[list[
         What the writer translated or could not carry.
     arrival : Arrival
     """
-    scene = replace(scene, name=path.stem)
-    return formats.write(scene, path, quantized=quantized), arrival_of(scene, path, quantized=quantized)
+    scene, notes = _carried(scene, path, keep_hidden=keep_hidden)
+    notes += formats.write(scene, path, quantized=quantized)
+    return notes, arrival_of(scene, path, quantized=quantized)
 
 
 def stage(
-    scene: Scene, name: str, folder: Path, *, quantized: bool = False
+    scene: Scene, name: str, folder: Path, *, quantized: bool = False, keep_hidden: bool = False
 ) -> tuple[list[Note], Arrival, dict[str, tuple[Path, str]]]:
     """Write a scene, called like its file, to a folder that nobody looks into yet, and compare.
 
@@ -43,22 +46,24 @@ def stage(
     files : dict of str to (Path, str)
         Every file that was made, by name from where ``name`` will stand: where it is now, and its SHA-256.
     """
-    scene = replace(scene, name=Path(name).stem)
+    scene, notes = _carried(scene, Path(name), keep_hidden=keep_hidden)
     encoded = formats.format_of(Path(name)).encode(scene, name, quantized=quantized)
     if len(encoded.files) == 1:
         places = {name: folder.with_name(folder.name + Path(name).suffix)}
     else:
         places = {one: folder / one for one in encoded.files}
     files = {one: (places[one], put(buffers, places[one])) for one, buffers in encoded.files.items()}
-    return encoded.notes, replace(arrival_of(scene, places[name], quantized=quantized), path=name), files
+    return [*notes, *encoded.notes], replace(arrival_of(scene, places[name], quantized=quantized), path=name), files
+
+
+def _carried(scene: Scene, path: Path, *, keep_hidden: bool) -> tuple[Scene, list[Note]]:
+    """The scene called like its file, with the nodes that this gets."""
+    return formats.format_of(path).carried(replace(scene, name=path.stem), keep_hidden=keep_hidden)
 
 
 def arrival_of(scene: Scene, path: Path, *, quantized: bool = False) -> Arrival:
     """The comparison of a file with the scene it was written from."""
-    kind = formats.format_of(path)
-    if kind.name in ("glb", "gltf"):
-        return audit.arrived(scene, path, quantized=quantized)
-    return audit.arrived(scene, path, read_back(path, scene.frame), kind.carries)
+    return audit.arrived(scene, path, read_back(path, scene.frame), quantized=quantized)
 
 
 def read_back(path: Path, frame: Frame | None) -> Scene:

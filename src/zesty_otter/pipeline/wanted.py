@@ -6,14 +6,13 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from zesty_otter.audit.budget import over_budget
-from zesty_otter.audit.checks import check
+from zesty_otter.audit.checks import check, over_limits
 from zesty_otter.audit.findings import Finding
 from zesty_otter.errors import FindingsError
 from zesty_otter.model import Frame, Scene, count_of
 from zesty_otter.pipeline.pieces import Piece, at_origin, has_mesh, joined, split
 from zesty_otter.pipeline.source import in_frame
-from zesty_otter.steps import Divide, Names, Step, Tangents, Textures, Triangulate, apply
+from zesty_otter.steps import Divide, Names, Select, Step, Tangents, Textures, Triangulate, apply
 from zesty_otter.targets import Target
 
 NAMED_BY_ROLE = "{name}"
@@ -25,7 +24,8 @@ class Wanted:
     """What one output is to be.
 
     ``steps`` are taken on the whole scene in ``frame``, the target's wishes among them (see `target_steps`); then
-    it is taken apart as ``split``, ``meshes``, ``place`` and ``common`` say, each as in a job file.
+    it is taken apart as ``split``, ``meshes``, ``place`` and ``common`` say, each as in a job file. With
+    ``keep_hidden`` hidden nodes are written also where a format cannot hide them.
     """
 
     frame: Frame | None = None
@@ -37,6 +37,7 @@ class Wanted:
     common: tuple[str, ...] = ()
     check: Literal["limits", "all", "stop"] = "limits"
     quantized: bool = False
+    keep_hidden: bool = False
 
 
 def target_steps(
@@ -65,6 +66,16 @@ def target_steps(
         yield Triangulate(**({"diagonal": diagonal} if diagonal else {}))
     if (tangents or target.tangents) != "none":
         yield Tangents(of=tangents or target.tangents)
+
+
+def selection(keep: Sequence[str], drop: Sequence[str]) -> tuple[Select | None, bool]:
+    """The step that words for what to keep and to drop come to, and whether hidden nodes are among what is kept.
+
+    ``hidden`` alone keeps everything, hidden nodes as well.
+    """
+    words = () if set(keep) == {"hidden"} else tuple(keep)
+    step = Select(keep=words, drop=tuple(dict.fromkeys(drop))) if words or drop else None
+    return step, "hidden" in keep
 
 
 def prepare(scene: Scene, wanted: Wanted) -> Scene:
@@ -96,7 +107,7 @@ def checked(piece: Piece, wanted: Wanted, output: str = "") -> Sequence[Finding]
     if wanted.target is None:
         return ()
     if wanted.check == "limits":
-        return over_budget(piece.scene, wanted.target)
+        return over_limits(piece.scene, wanted.target)
     found = check(piece.scene, wanted.target)
     errors = [one for one in found if one.severity == "error"]
     if errors and wanted.check == "stop":

@@ -93,7 +93,7 @@ class Collision(Step):
     )
     thickness: Length | None = Field(None, gt=0, description="Of what is flat; a quarter of the tolerance by default.")
     outward: Length = Field(0.0, ge=0, description="How far a surface is moved outward.")
-    there: Literal["keep", "replace", "beside"] = Field(
+    existing: Literal["keep", "replace", "beside"] = Field(
         "keep", description="What happens to collision that is there: keep it, replace it, or add beside it."
     )
     names: Annotated[str, AfterValidator(holds("name", "n"))] = Field(
@@ -105,7 +105,7 @@ class Collision(Step):
 
     def change_part(self, scene: Scene, numbers: set[int]) -> Scene:
         scene = Roles().apply(scene)
-        if self.there == "replace":
+        if self.existing == "replace":
             scene, numbers = _without_collision(scene, numbers)
         metre = scene.unit_for("making collision")
         axis, sign = scene.frame.up
@@ -125,7 +125,7 @@ class Collision(Step):
                 continue
             there = [one for one in asset.rest if one.node.role == "collision"]
             shape = self._shape_of(placed, mesh, linear)
-            if there and self.there == "keep":
+            if there and self.existing == "keep":
                 own, text = self._looked_after(there, placed, metre)
                 changed |= own
                 notes.extend(self.note(one, node=placed.node.name) for one in text)

@@ -120,7 +120,7 @@ class Levels(Step):
     pixel_error: PixelError = 1.0
     picture_height: PictureHeight = 1080
     field_of_view: FieldOfView = 60.0
-    looks: float = Field(
+    attribute_weight: float = Field(
         1.0, ge=0, description="How much normals, UVs and colours count beside the shape; at 0 they only follow it."
     )
     points: Literal["best", "old"] = Field(
@@ -263,7 +263,14 @@ class _Chain:
         step = self.step
         fuse = None if step.fuse is None else step.fuse / self.scale
         only_old = step.points == "old"
-        return HeavyMesh(self.mesh, looks=step.looks, only_old=only_old, locked=self.fixed, fuse=fuse, limit=step.limit)
+        return HeavyMesh(
+            self.mesh,
+            attribute_weight=step.attribute_weight,
+            only_old=only_old,
+            locked=self.fixed,
+            fuse=fuse,
+            limit=step.limit,
+        )
 
     @property
     def remarks(self) -> list[str]:

@@ -44,7 +44,7 @@ class Lighten(Step):
     example: ClassVar[dict[str, Any]] = {"triangles": 20000}
 
     triangles: int = Field(ge=1, description="The most triangles a mesh may have.")
-    looks: float = Field(
+    attribute_weight: float = Field(
         1.0, ge=0, description="How much normals, UVs and colours count beside the shape; at 0 they only follow it."
     )
     points: Literal["best", "old"] = Field(
@@ -60,7 +60,9 @@ class Lighten(Step):
         def change(mesh: Mesh) -> Mesh:
             if mesh.triangle_count <= self.triangles:
                 return mesh
-            heavy = HeavyMesh(mesh, looks=self.looks, only_old=self.points == "old", limit=self.limit)
+            heavy = HeavyMesh(
+                mesh, attribute_weight=self.attribute_weight, only_old=self.points == "old", limit=self.limit
+            )
             (light,) = heavy.lightened([self.triangles], tell)
             text = f"{mesh.triangle_count:,} triangles became {light.triangle_count:,}"
             if light.triangle_count and scene.frame.unit is not None:
@@ -80,7 +82,7 @@ class HeavyMesh:
     ----------
     mesh : Mesh
         With at least one face.
-    looks : float
+    attribute_weight : float
         How much attributes count beside the shape.
     only_old : bool
         Whether points may only be where one was before.
@@ -96,7 +98,7 @@ class HeavyMesh:
         self,
         mesh: Mesh,
         *,
-        looks: float = 1.0,
+        attribute_weight: float = 1.0,
         only_old: bool = False,
         locked: NDArray[np.bool_] | None = None,
         fuse: float | None = None,
@@ -117,7 +119,8 @@ class HeavyMesh:
         size = float(np.ptp(mesh.points, axis=0).max(initial=0.0))
         lengths = {"normal": size, "color": size, "uv": self.shape.texture_length}
         self.attributes = [
-            Attribute(*self._filled(one), weight=looks * _LOOKS[one.kind] * lengths[one.kind]) for one in self.layers
+            Attribute(*self._filled(one), weight=attribute_weight * _LOOKS[one.kind] * lengths[one.kind])
+            for one in self.layers
         ]
 
     def _is_faceted(self) -> bool:

@@ -144,15 +144,18 @@ class Names(Step):
             return scene.with_notes(*notes) if notes else scene
         changed = _with_names(scene, node_names, owners, meshes, materials, textures)
         notes.append(self.note(f"{count_of(len(renamed), 'name')} changed"))
-        return replace(changed, renamed=(*scene.renamed, *renamed)).with_notes(*notes)
+        return replace(changed, renamed=_chained(scene.renamed, renamed)).with_notes(*notes)
 
     def safe(self, name: str) -> str:
         """The name in the wanted case, spelled with allowed characters only, and not a reserved one."""
+        return self._spelled(_in_case(name, self.case))
+
+    def _spelled(self, name: str) -> str:
+        """The name spelled with allowed characters only, and not a reserved one."""
         plain = unicodedata.normalize("NFC", name)
         if self.transliterate:
             plain = plain.translate(_SPELLINGS)
             plain = "".join(c for c in unicodedata.normalize("NFKD", plain) if not unicodedata.combining(c))
-        plain = _in_case(plain, self.case)
         plain = re.sub(f"[^{self.allowed}]+", "_", plain)
         plain = re.sub(r"_{2,}", "_", plain).strip("_") or "unnamed"
         plain = plain[: self.longest]
@@ -184,21 +187,24 @@ class Names(Step):
                 default = is_default_name(node.name)
                 if default:
                     defaults.append(node.name)
-                template = self.replace_defaults if default and self.replace_defaults else self._template(node)
                 tokens = _tokens(placed, scene, number, self._searched(node.name))
                 if node.role != "visible" and tokens["name"] in visible:
                     owners[placed.number], behind = visible[tokens["name"]]
                     tokens["name"] += behind
                 same = tokens["name"], node.role
                 counts[same] = counts.get(same, 0) + 1
-                wanted = _filled(template, {**tokens, "n": str(counts[same])})
+                tokens["n"] = str(counts[same])
+                if default and self.replace_defaults:
+                    wanted = _in_case(_filled(self.replace_defaults, tokens), self.case)
+                else:
+                    wanted = self._filled(node, tokens)
                 wanted = self.prefixes.get(node.role, "") + wanted + self.suffixes.get(node.role, "")
             new = wanted if table.undoes("node", node.name) else unique(wanted)
-            if new.lower() != self.safe(wanted).lower() and not table.undoes("node", node.name):
-                clashes.append(self.safe(wanted))
+            if new.lower() != self._spelled(wanted).lower() and not table.undoes("node", node.name):
+                clashes.append(self._spelled(wanted))
             names.append(new)
             if node.role == "visible":
-                plain = self.safe(wanted)
+                plain = self._spelled(wanted)
                 visible[node.name] = new, new[len(plain) :] if new.startswith(plain) else ""
             if new != node.name:
                 renamed.append(Renamed("node", node.name, new))
@@ -208,20 +214,24 @@ class Names(Step):
             notes.append(self.note(f"wanted by more than one node, so numbered: {_listed(clashes)}", kind="guess"))
         return names, owners
 
-    def _template(self, node: Node) -> str:
+    def _filled(self, node: Node, tokens: Mapping[str, str]) -> str:
+        """The name the templates give a node; case is that of the asset's name, not of what tells a role."""
+        if node.role in self.roles:
+            cased = {**tokens, "name": _in_case(tokens["name"], self.case)}
+            return _filled(self.roles[node.role], cased)
+        inner = _in_case(_filled(self.template, tokens), self.case)
         usual = TEMPLATES.get(node.role)
-        tells_itself = "{role}" in self.template or "{name}" not in self.template
-        if node.role in self.roles or usual is None or tells_itself:
-            return self.roles.get(node.role, self.template)
+        if usual is None or "{role}" in self.template or "{name}" not in self.template:
+            return inner
         # What tells its role by its name goes on telling it.
-        return self.template.replace("{name}", usual[0])
+        return _filled(usual[0], {**tokens, "name": inner})
 
     def _unique_namer(self, used: Iterable[str] = ()) -> Callable[[str], str]:
         taken = {name.lower() for name in used}
         latest: dict[str, int] = {}
 
         def unique(name: str) -> str:
-            base = self.safe(name)
+            base = self._spelled(name)
             new, count = base, latest.get(base.lower(), 1)
             while new.lower() in taken:
                 count += 1
@@ -260,9 +270,8 @@ class Names(Step):
                 return table.new("material", name)
             if table.has("material", name):
                 return unique(table.new("material", name))
-            return unique(
-                _filled(self.materials, {"name": self._searched(name), "file": _file(scene), "number": str(number)})
-            )
+            tokens = {"name": self._searched(name), "file": _file(scene), "number": str(number)}
+            return unique(_in_case(_filled(self.materials, tokens), self.case))
 
         return rename
 
@@ -273,9 +282,23 @@ class Names(Step):
             if table.has("texture", name):
                 return table.new("texture", name)
             stem, dot, ending = self._searched(name).rpartition(".")
-            return f"{unique(stem)}.{self.safe(ending)}" if dot else unique(name)
+            stem = _in_case(stem, self.case)
+            return f"{unique(stem)}.{self.safe(ending)}" if dot else unique(_in_case(name, self.case))
 
         return rename
+
+
+def _chained(before: Iterable[Renamed], after: Iterable[Renamed]) -> tuple[Renamed, ...]:
+    """The table of two steps as one, from the first names to the last."""
+    rows = list(before)
+    place = {(row.kind, row.new): n for n, row in enumerate(rows)}
+    for row in after:
+        n = place.pop((row.kind, row.old), None)
+        if n is None:
+            rows.append(row)
+        else:
+            rows[n] = replace(rows[n], new=row.new)
+    return tuple(row for row in rows if row.old != row.new)
 
 
 class _Table:

@@ -11,7 +11,8 @@ from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
 from zesty_otter._settings import as_value
 from zesty_otter.errors import UsageError
-from zesty_otter.model import Mesh, Node, Scatter, Scene, format_length
+from zesty_otter.model import Camera, Light, Mesh, Node, Scatter, Scene, format_length, seen_bounds
+from zesty_otter.steps.assets import Roles
 from zesty_otter.steps.base import Length, Step
 
 
@@ -31,7 +32,8 @@ _FACTOR = WithJsonSchema({"type": ["number", "string"], "examples": [0.5, "50%"]
 class Scale(Step):
     """Make everything larger or smaller about the scene's origin, in the data and not on the nodes.
 
-    Looks at the bounds when a height is wanted. Changes positions and the translations of nodes; refuses
+    Looks at the bounds of what is seen when a height is wanted. Changes positions, the translations of nodes, and
+    how far lights and cameras reach; refuses
     a factor or height that is not above zero, and a height for something flat.
     """
 
@@ -46,7 +48,10 @@ class Scale(Step):
         description="Multiply every length by this: a number or a percentage.",
     )
     height: Length | None = Field(
-        None, gt=0, allow_inf_nan=False, description="Make the whole scene this tall, for example 1.8m."
+        None,
+        gt=0,
+        allow_inf_nan=False,
+        description="Make what is seen this tall: 1.8m; collision and the like do not count.",
     )
 
     @model_validator(mode="after")
@@ -70,6 +75,12 @@ class Scale(Step):
             content = node.content
             if isinstance(content, Scatter):
                 content = replace(content, transforms=content.transforms * places)
+            elif isinstance(content, Light):
+                content = replace(content, reach=_times(content.reach, factor))
+            elif isinstance(content, Camera):
+                height = content.height if content.perspective else content.height * factor
+                near, far = content.near * factor, _times(content.far, factor)
+                content = replace(content, height=height, near=near, far=far)
             elif not node.transform[:3, 3].any():
                 return node
             return replace(node, transform=node.transform * places, content=content)
@@ -81,7 +92,7 @@ class Scale(Step):
         assert self.height is not None
         unit = scene.unit_for("a height in metres")
         axis, _ = scene.frame.up
-        tall = float(np.diff(scene.bounds()[:, axis])[0]) * unit
+        tall = float(np.diff(seen_bounds(Roles().apply(scene))[:, axis])[0]) * unit
         if not tall > 0:
             raise UsageError(
                 f"the scene has no height to scale to {format_length(self.height)}.",
@@ -89,3 +100,7 @@ class Scale(Step):
                 remedy="Use a factor.",
             )
         return self.height / tall
+
+
+def _times(length: float | None, factor: float) -> float | None:
+    return None if length is None else length * factor

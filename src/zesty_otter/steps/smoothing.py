@@ -111,8 +111,8 @@ class Tangents(Step):
     """Give meshes the tangents that normal maps are read with.
 
     Looks at meshes whose materials have a normal map (or at all that have UVs), at their normals and
-    first UV set. Changes faces into triangles, because tangents depend on the diagonals, and adds the
-    tangents. Refuses nothing; meshes without UVs are left alone and noted.
+    the UV set that the normal map is on. Changes faces into triangles, because tangents depend on the diagonals, and
+    adds the tangents. Refuses nothing; meshes without UVs are left alone and noted.
     """
 
     slug: ClassVar[str] = "tangents"
@@ -121,36 +121,55 @@ class Tangents(Step):
     of: Literal["normal-mapped", "all"] = Field(
         "normal-mapped", description="Which meshes: those with a normal map in a material, or all with UVs."
     )
+    existing: Literal["keep", "replace"] = Field(
+        "keep", description="What happens to tangents that are there: keep them, or replace them."
+    )
 
     def change(self, scene: Scene) -> Scene:
-        made, without = 0, []
+        made, kept = 0, 0
+        without: list[str] = []
+        mixed: list[str] = []
 
         def change(mesh: Mesh) -> Mesh:
-            nonlocal made
-            mapped = any(slot is not None and "normal" in slot.textures for slot in mesh.slots)
-            if not mesh.face_count or (self.of == "normal-mapped" and not mapped):
+            nonlocal made, kept
+            used = (mesh.slots[number] for number in mesh.used_slots)
+            sets = list(
+                dict.fromkeys(one.textures["normal"].uv_set for one in used if one and "normal" in one.textures)
+            )
+            if not mesh.face_count or (self.of == "normal-mapped" and not sets):
                 return mesh
-            if not mesh.uv_sets:
+            if self.existing == "keep" and mesh.layers_of("tangent"):
+                kept += 1
+                return mesh
+            uv_set = sets[0] if sets else 0
+            if uv_set >= len(mesh.uv_sets):
                 without.append(mesh.name)
                 return mesh
+            if len(sets) > 1:
+                mixed.append(f"{mesh.name} (set {uv_set})")
             made += 1
             if not mesh.all_triangles:
                 mesh = triangulated(mesh, "shortest-diagonal", np.ones(mesh.face_count, bool))
-            return with_tangents(with_all_normals(mesh))
+            return with_tangents(with_all_normals(mesh), uv_set)
 
         changed = scene.map_meshes(change)
         notes = [self.note(f"tangents of {count_of(made, 'mesh')} made")] if made else []
+        if kept:
+            notes.append(self.note(f"tangents of {count_of(kept, 'mesh')} were there already; kept"))
         if without:
-            notes.append(self.note(f"no UVs, so no tangents: {', '.join(without[:5])}", kind="lost"))
+            notes.append(self.note(f"no UVs for it, so no tangents: {', '.join(without[:5])}", kind="lost"))
+        if mixed:
+            text = f"normal maps on several UV sets, tangents follow one: {', '.join(mixed[:5])}"
+            notes.append(self.note(text, kind="lost"))
         return changed.with_notes(*notes)
 
 
-def with_tangents(mesh: Mesh) -> Mesh:
-    """A triangle mesh with normals and UVs, with tangents."""
+def with_tangents(mesh: Mesh, uv_set: int = 0) -> Mesh:
+    """A triangle mesh with normals and UVs, with tangents that follow one of the UV sets."""
     assert mesh.normals is not None
     corners, _ = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
     values, index = tangents(
-        mesh.points, mesh.corner_point, corners, mesh.normals.at_corners(), mesh.uv_sets[0].at_corners()
+        mesh.points, mesh.corner_point, corners, mesh.normals.at_corners(), mesh.uv_sets[uv_set].at_corners()
     )
     layer = Layer.taking("tangent", values, index)
     return mesh.replace(layers=(*(one for one in mesh.layers if one.kind != "tangent"), layer))

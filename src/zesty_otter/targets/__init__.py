@@ -132,19 +132,23 @@ _DATA = resources.files(__name__) / "data"
 
 
 def _load(name: str, beside: Path, above: tuple[Path, ...]) -> Target:
-    if not name.endswith(".toml"):
+    built_in = not name.endswith(".toml")
+    if built_in:
         if name not in names():
             raise UsageError(
                 f"'{name}' is not a target.{closest(name, names())}",
                 file=above[-1] if above else None,
                 remedy=f"There are {', '.join(names())}, and files that end in .toml.",
             )
-        with resources.as_file(_DATA / f"{name}.toml") as path:
-            return read_settings(path, Target).model_copy(update={"name": name})
-    path = beside / name
+        path = Path(name)
+        with resources.as_file(_DATA / f"{name}.toml") as file:
+            own = read_settings(file, Target).model_copy(update={"name": name})
+    else:
+        path = beside / name
     if path.resolve() in above:
         raise UsageError("extends itself.", file=path, remedy="Take 'extends' out of one of the files.")
-    own = read_settings(path, Target)
+    if not built_in:
+        own = read_settings(path, Target)
     named = own if own.name else own.model_copy(update={"name": path.stem})
     if own.extends is None:
         return named

@@ -42,6 +42,7 @@ class _Column:
     tables: dict[str, tuple[int, NDArray[np.float32]]] = field(default_factory=dict)
     rows: list[tuple[int, NDArray[np.int64]]] = field(default_factory=list)
     length: int = 0
+    name: str = ""
 
 
 def read_shape(geometry: Element, find: Find, note: Note) -> Shape | None:
@@ -155,6 +156,8 @@ class _Reading:
             kept = values[:, : 4 if key[0] == "color" and values.shape[1] >= 4 else width].astype(np.float32)
             column.tables[url] = column.length, kept
             column.length += len(kept)
+            source = self.find(url)
+            column.name = column.name or (source.get("name") or "" if source is not None else "")
         base, table = column.tables[url]
         there = (rows >= 0) & (rows < len(table))
         good = there & finite_rows(table)[np.where(there, rows, 0)] if len(table) else there
@@ -198,7 +201,7 @@ class _Reading:
         if kind == "color":
             values = np.clip(np.nan_to_num(values), 0.0, 1.0)
         used, index32 = compact(index)
-        return Layer.taking(kind, np.nan_to_num(values[used]), index32)
+        return Layer.taking(kind, np.nan_to_num(values[used]), index32, column.name if kind != "normal" else "")
 
 
 def _whole(element: Element, key: str, missing: int) -> int:

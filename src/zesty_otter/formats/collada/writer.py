@@ -315,7 +315,7 @@ class _Writer:
                 )
                 index = np.where(index < 0, len(values), index)
                 values = np.concatenate([values, np.zeros((1, values.shape[1]), np.float32)])
-            self._source(source, values, params)
+            self._source(source, values, params, layer.name)
             inputs.append((semantic, source, number if layer.kind != "normal" else None, index))
         xml.begin("vertices", id=f"{known}-vertices")
         xml.leaf("input", semantic="POSITION", source=f"#{known}-positions")
@@ -344,9 +344,9 @@ class _Writer:
         xml.numbers("p", np.stack(columns, axis=1))
         xml.end()
 
-    def _source(self, known: str, values: NDArray[np.floating], params: str) -> None:
+    def _source(self, known: str, values: NDArray[np.floating], params: str, name: str = "") -> None:
         xml = self.xml
-        xml.begin("source", id=known)
+        xml.begin("source", id=known, name=name or None)
         xml.numbers("float_array", values.astype(np.float32), id=f"{known}-array", count=values.size)
         xml.begin("technique_common")
         xml.begin("accessor", source=f"#{known}-array", count=len(values), stride=values.shape[1])

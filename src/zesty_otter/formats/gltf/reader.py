@@ -7,6 +7,7 @@ import binascii
 import json
 import struct
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote
@@ -17,6 +18,7 @@ from numpy.typing import NDArray
 from zesty_otter.errors import InputError, UsageError
 from zesty_otter.formats.bare import finite_rows, if_sound, sound_material
 from zesty_otter.formats.files import find_beside, load
+from zesty_otter.formats.gltf.extras import UV_NAMES
 from zesty_otter.formats.gltf.pose import posed
 from zesty_otter.geometry.placing import composed, rotations
 from zesty_otter.model import (
@@ -50,6 +52,7 @@ _KNOWN_EXTENSIONS = frozenset(
         "KHR_materials_emissive_strength",
         "KHR_materials_unlit",
         "KHR_mesh_quantization",
+        "KHR_node_visibility",
         "KHR_texture_transform",
     }
 )
@@ -333,11 +336,13 @@ class _Reader:
         scatter = about.get("extensions", {}).get("EXT_mesh_gpu_instancing")
         if scatter is not None and isinstance(content, Mesh):
             content = self._scatter(name, content, scatter)
+        shown = about.get("extensions", {}).get("KHR_node_visibility", {}).get("visible", True)
         return Node(
             name,
             transform,
             children,
             content,
+            bool(shown),
             properties=_properties(about),
         )
 
@@ -405,7 +410,7 @@ class _Reader:
             name = str(about.get("name") or f"mesh_{number}")
             joints = self._joints(skin) if skin >= 0 else None
             mesh = _assembled(name, list(self._primitives(about, name, joints)))
-            self.meshes[number, skin] = mesh.replace(properties=_properties(about)) if "extras" in about else mesh
+            self.meshes[number, skin] = _with_extras(mesh, _properties(about))
         return self.meshes[number, skin]
 
     def _primitives(
@@ -587,6 +592,17 @@ def _properties(about: Mapping[str, Any]) -> Mapping[str, Any]:
     """What the extras of something say."""
     extras = about.get("extras", {})
     return dict(extras) if isinstance(extras, dict) else {"extras": extras}
+
+
+def _with_extras(mesh: Mesh, extras: Mapping[str, Any]) -> Mesh:
+    """The mesh with its properties, and with the names of UV sets that stand among them."""
+    names = extras.get(UV_NAMES)
+    if isinstance(names, list) and len(names) == len(mesh.uv_sets) and all(isinstance(one, str) for one in names):
+        of_set = iter(names)
+        layers = tuple(replace(one, name=next(of_set)) if one.kind == "uv" else one for one in mesh.layers)
+        mesh = mesh.replace(layers=layers)
+        extras = {key: value for key, value in extras.items() if key != UV_NAMES}
+    return mesh.replace(properties=dict(extras)) if extras else mesh
 
 
 class _Primitive:

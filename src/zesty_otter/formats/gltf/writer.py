@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.formats.bare import nothing_to_write
 from zesty_otter.formats.files import Buffer, Encoded
+from zesty_otter.formats.gltf.extras import UV_NAMES
 from zesty_otter.formats.gltf.materials import MaterialTable
 from zesty_otter.geometry.aim import aim
 from zesty_otter.geometry.corners import join_points, split_vertices, take_rows
@@ -29,6 +30,7 @@ from zesty_otter.model import (
     Note,
     Scatter,
     Scene,
+    count_of,
     expanded,
     format_length,
     reframed,
@@ -137,6 +139,10 @@ class _Writer:
             self.notes.append(Note("done", text, "gltf"))
         nodes: list[dict[str, Any]] = []
         roots = [self._node(root, nodes, number) for root in self.scene.roots]
+        if "KHR_node_visibility" in self.table.extensions:
+            hidden = [one.node.name for one in self.scene.walk() if not one.node.visible]
+            text = f"{count_of(len(hidden), 'hidden node')} marked by KHR_node_visibility; readers without it show them"
+            self.notes.append(Note("guess", f"{text}: {', '.join(hidden[:5])}", "gltf"))
         document: dict[str, Any] = {
             "asset": {"version": "2.0", "generator": "Zesty Otter"},
             "scene": 0,
@@ -196,6 +202,9 @@ class _Writer:
                 self.notes.append(Note("lost", "has no faces; written as an empty node", "gltf", node=node.name))
             elif node.content is not None:
                 self._add_extra(node, out, nodes)
+            if not node.visible:
+                out.setdefault("extensions", {})["KHR_node_visibility"] = {"visible": False}
+                self.table.extensions.add("KHR_node_visibility")
             if node.properties:
                 out["extras"] = dict(node.properties)
             if node.children:
@@ -277,7 +286,9 @@ class _Writer:
             primitives.append(primitive)
             done = stop
         about: dict[str, Any] = {"name": mesh.name, "primitives": primitives}
-        return {**about, "extras": dict(mesh.properties)} if mesh.properties else about
+        names = [layer.name for layer in source.uv_sets]
+        extras = {**mesh.properties, **({UV_NAMES: names} if any(names) else {})}
+        return {**about, "extras": extras} if extras else about
 
     def _with_normals(self, mesh: Mesh) -> Mesh:
         """The mesh with a unit normal at every corner: its own, or those its smoothing groups ask for."""

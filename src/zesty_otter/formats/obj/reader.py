@@ -6,6 +6,7 @@ kept as named face sets. The file says neither unit nor axes.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -15,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
-from zesty_otter.formats.bare import finite_rows
+from zesty_otter.formats.bare import finite_rows, said_frame
 from zesty_otter.formats.files import find_beside, load
 from zesty_otter.formats.obj import _scan as scan
 from zesty_otter.formats.obj.mtl import read_library
@@ -71,8 +72,17 @@ def read(path: Path, *, progress: Callable[[float], None] | None = None, folders
     if found.state[scan.POINTS] == 0 and found.state[scan.FACES] == 0:
         raise InputError("holds no OBJ statements (no point, no face).", file=path, remedy="Is it really an OBJ file?")
     names = [data[start:stop].tobytes() for _, start, stop, *_ in found.names.tolist()]
+    uv_names = _uv_names(data)
     del data  # the text is not needed any more, and as large as all that was read from it
-    return _Assembly(path, names, found, folders).scene()
+    return _Assembly(path, names, found, folders, uv_names).scene()
+
+
+def _uv_names(data: NDArray[np.uint8]) -> dict[int, str]:
+    """The names of UV sets that comments of our own writer say, by where they stand in the text."""
+    if said_frame(data[:400].tobytes()) is None:
+        return {}
+    comments = re.finditer(rb"^# UV set: ([^\r\n]+)", data.tobytes(), re.MULTILINE)
+    return {found.start(): found[1].decode("utf-8", "replace") for found in comments}
 
 
 def _refuse_other_encodings(path: Path, data: NDArray[np.uint8]) -> None:
@@ -160,7 +170,15 @@ def _scan_all(data: NDArray[np.uint8], progress: Callable[[float], None] | None)
 class _Assembly:
     """Turns what the scanner found into nodes, and keeps the notes."""
 
-    def __init__(self, path: Path, names: list[bytes], found: _Scanned, folders: Sequence[Path]) -> None:
+    def __init__(
+        self,
+        path: Path,
+        names: list[bytes],
+        found: _Scanned,
+        folders: Sequence[Path],
+        uv_names: dict[int, str],
+    ) -> None:
+        self.uv_names = uv_names
         self.path, self.names, self.found, self.folders = path, names, found, folders
         self.notes: list[Note] = []
         self.read_files: list[Path] = []
@@ -237,7 +255,7 @@ class _Assembly:
             used, renumbered = compact(np.concatenate([point[span], extra]))
             corner_point = renumbered[: start[stop] - start[f]]
             layers = [
-                *_layer("uv", found.uvs, uv, span),
+                *_layer("uv", found.uvs, uv, span, self._uv_name(int(key[f])) if by_object else ""),
                 *_layer("normal", found.normals, normal, span),
                 *_color_layer(colors, used, corner_point),
             ]
@@ -403,6 +421,15 @@ class _Assembly:
             more = f" and {len(unknown) - 3} more" if len(unknown) > 3 else ""
             self.note("lost", f"statements not known: {words}{more}; the first here", unknown[0][1])
 
+    def _uv_name(self, n: int) -> str:
+        """What a comment behind an object statement says of its UVs."""
+        if not self.uv_names or n < 0:
+            return ""
+        starts = self.found.names[self.found.names[:, 0] == scan.KIND_OBJECT, 1]
+        own = self.found.names[n, 1]
+        stop = starts[starts > own].min(initial=np.iinfo(np.int64).max)
+        return next((name for place, name in self.uv_names.items() if own < place < stop), "")
+
     def _text(self, n: int) -> str:
         raw = self.names[n]
         try:
@@ -412,11 +439,13 @@ class _Assembly:
             return raw.decode("latin-1")
 
 
-def _layer(kind: str, values: NDArray[np.float32], index: NDArray[np.int32] | None, span: slice) -> Iterator[Layer]:
+def _layer(
+    kind: str, values: NDArray[np.float32], index: NDArray[np.int32] | None, span: slice, name: str = ""
+) -> Iterator[Layer]:
     if index is not None:
         used, renumbered = compact(index[span])
         if len(used):
-            yield Layer.taking(kind, values[used], renumbered)
+            yield Layer.taking(kind, values[used], renumbered, name)
 
 
 def _color_layer(

@@ -14,12 +14,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.bare import nothing_to_write
+from zesty_otter.formats.bare import frame_comment, nothing_to_write
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.obj import _print as loops
 from zesty_otter.formats.obj.library import Library
 from zesty_otter.formats.text import number_lines
-from zesty_otter.model import Mesh, Note, Placed, Scene, format_unit, transformed
+from zesty_otter.model import Mesh, Note, Placed, Scene, transformed
 
 _MOST_SETS = 62  # as many bits as fit beside the sign
 
@@ -35,7 +35,7 @@ def encode(scene: Scene, name: str) -> Encoded:
     library = Library(scene, stem)
     files: dict[str, list[Buffer]] = dict(library.files)
     notes += library.notes
-    head = f"# {' '.join(scene.frame.axes)}, {format_unit(scene.frame.unit)} (+X +Y +Z, unit)\n"
+    head = f"# {frame_comment(scene.frame)}\n"
     if library.files:
         head += f"mtllib {stem}.mtl\n"
     return Encoded({**files, name: _Lines(scene, head, library)}, notes)
@@ -116,6 +116,8 @@ class _Lines:
                 continue
             if id(layer.values) in own_layers:
                 shared[key] = int(base[k])
+            if kind == "uv" and layer.name:
+                yield f"# UV set: {_one_line(layer.name)}\n".encode()
             yield from number_lines(word, layer.values)
             counts[k] = len(layer.values)
         table = _Statements()

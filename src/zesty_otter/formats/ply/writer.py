@@ -7,10 +7,10 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.bare import as_one_mesh
+from zesty_otter.formats.bare import as_one_mesh, frame_comment
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.geometry.corners import split_corners, take_rows
-from zesty_otter.model import Mesh, Note, Scene, format_unit
+from zesty_otter.model import Mesh, Note, Scene
 from zesty_otter.shading import with_implied_normals
 
 _PROPERTIES = {"normal": ("nx", "ny", "nz"), "uv": ("s", "t"), "color": ("red", "green", "blue", "alpha")}
@@ -41,7 +41,7 @@ def encode(scene: Scene, name: str) -> Encoded:
         rows[key] = column
     wide = int(mesh.face_size.max(initial=0)) > 255
     head = ["ply", "format binary_little_endian 1.0"]
-    head.append(f"comment {' '.join(scene.frame.axes)}, {format_unit(scene.frame.unit)} (+X +Y +Z, unit)")
+    head.append(f"comment {frame_comment(scene.frame)}")
     head.append(f"element vertex {len(rows)}")
     head += [f"property {'uchar' if rows.dtype[key] == np.uint8 else 'float'} {key}" for key in columns]
     head += [f"element face {mesh.face_count}", f"property list {'uint' if wide else 'uchar'} int vertex_indices"]

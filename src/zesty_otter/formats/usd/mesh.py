@@ -102,7 +102,8 @@ def _layers(prim: Prim, places: dict[str, NDArray[Any]], path: str, note: Note) 
     for name in uv_names(prim):
         found = _primvar(prim, f"primvars:{name}", 2, places)
         if found is not None:
-            yield Layer.taking("uv", *found, name="" if name == "st" else name)
+            said = prim.properties[f"primvars:{name}"].meta.get("displayName")
+            yield Layer.taking("uv", *found, name=str(said) if said else "" if name == "st" else name)
     color = _primvar(prim, "primvars:displayColor", 3, places)
     if color is not None and len(color[0]) > 1:
         values, index = color

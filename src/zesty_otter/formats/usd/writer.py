@@ -332,7 +332,11 @@ class _Writer:
             values = np.concatenate([values, np.zeros((1, values.shape[1]), np.float32)])
             index = np.where(index < 0, len(layer.values), index)
         plain = len(values) == len(mesh.points) and np.array_equal(index, mesh.corner_point)
-        how = ' (interpolation = "vertex")' if plain else ' (interpolation = "faceVarying")'
+        # A line for each, as not every reader knows metadata in the line of its attribute.
+        pad = "    " * self.depth
+        said = [f'interpolation = "{"vertex" if plain else "faceVarying"}"']
+        said += [f"displayName = {_quoted(layer.name)}"] if layer.kind == "uv" and layer.name else []
+        how = f" (\n{''.join(f'{pad}    {one}' + chr(10) for one in said)}{pad})"
         tables = [(f"{kind}[] {name}", values[:, :3])]
         if values.shape[1] == 4:
             tables.append((f"float[] {name.replace('Color', 'Opacity')}", values[:, 3:]))

@@ -1,0 +1,250 @@
+"""Two meshes compared corner by corner: positions, winding, normals, UVs, colours and materials."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.model import Mesh, count_of
+
+_EPS = float(np.finfo(np.float32).eps)
+
+
+@dataclass(frozen=True)
+class Slack:
+    """What may differ without being a difference: what numbers of 32 bits, or fewer, round off.
+
+    ``length`` is in the unit of the points, ``angle`` in degrees; ``uv`` and ``color`` are in their own numbers.
+    """
+
+    length: float
+    angle: float = 0.2
+    uv: float = 2e-5
+    color: float = 0.003
+
+
+@dataclass(frozen=True, eq=False)
+class Corners:
+    """The faces of a mesh as they stand in the world.
+
+    ``points`` is (C, 3), a row for each corner; ``start`` (F + 1,); ``normals`` (C, 3), NaN where there is none, or
+    None; ``uvs`` and ``colors`` a table (C, n) for each set; ``material`` (F,) the names of materials.
+    """
+
+    points: NDArray[np.float64]
+    start: NDArray[np.int64]
+    normals: NDArray[np.float64] | None
+    uvs: list[NDArray[np.float32]] = field(default_factory=list)
+    colors: list[NDArray[np.float32]] = field(default_factory=list)
+    material: NDArray[np.object_] = field(default_factory=lambda: np.zeros(0, object))
+
+    @property
+    def face_count(self) -> int:
+        return len(self.start) - 1
+
+    def taken(self, faces: NDArray[np.int64]) -> Corners:
+        """Some of the faces, in the given order."""
+        size = np.diff(self.start)[faces]
+        start = np.concatenate([[0], np.cumsum(size)])
+        corner = np.repeat(self.start[faces] - start[:-1], size) + np.arange(start[-1])
+        return self.turned(corner, start, self.material[faces] if len(self.material) else self.material)
+
+    def turned(self, corner: NDArray[np.int64], start: NDArray[np.int64], material: NDArray[np.object_]) -> Corners:
+        """The corners in another order."""
+        return Corners(
+            self.points[corner],
+            start,
+            None if self.normals is None else self.normals[corner],
+            [one[corner] for one in self.uvs],
+            [one[corner] for one in self.colors],
+            material,
+        )
+
+
+def corners_of(mesh: Mesh, world: NDArray[np.float64], *, triangles: bool) -> Corners:
+    """A mesh under a transform, as triangles or as the faces it has."""
+    linear = world[:3, :3]
+    corner: NDArray[Any]
+    face: NDArray[Any]
+    if triangles and not mesh.all_triangles:
+        split, face = mesh.surface(triangulate)
+        corner, start = split.ravel().astype(np.int64), np.arange(0, split.size + 1, 3)
+    else:
+        corner, start = np.arange(mesh.corner_count), mesh.face_start.astype(np.int64)
+        face = np.arange(mesh.face_count)
+    if np.linalg.det(linear) < 0:
+        sizes = np.diff(start)
+        corner = corner[np.repeat(start[1:] + start[:-1] - 1, sizes) - np.arange(len(corner))]
+    normals = None
+    if mesh.normals is not None:
+        cofactors = np.stack([np.cross(linear[(k + 1) % 3], linear[(k + 2) % 3]) for k in range(3)])
+        normals = mesh.normals.at_corners(np.nan)[corner].astype(np.float64) @ cofactors.T
+        normals *= np.sign(np.linalg.det(linear)) or 1.0
+    names = np.array([" ".join(slot.name.split()) if slot is not None else "" for slot in mesh.slots], object)
+    return Corners(
+        (mesh.points @ linear.T + world[:3, 3])[mesh.corner_point[corner]],
+        start,
+        normals,
+        [one.at_corners(0.0)[corner] for one in mesh.uv_sets],
+        [one.at_corners(1.0)[corner] for one in mesh.layers_of("color")],
+        names[mesh.slot_of_face[face]],
+    )
+
+
+def end_to_end(many: list[Corners]) -> Corners:
+    """Several as one; of UV and colour sets those that all have."""
+    if len(many) == 1:
+        return many[0]
+    sizes = np.concatenate([np.diff(one.start) for one in many])
+    has_normals = all(one.normals is not None for one in many)
+    return Corners(
+        np.concatenate([one.points for one in many]),
+        np.concatenate([[0], np.cumsum(sizes)]),
+        np.concatenate([one.normals for one in many if one.normals is not None]) if has_normals else None,
+        [np.concatenate(sets) for sets in zip(*(one.uvs for one in many), strict=False)],
+        [
+            np.concatenate([values[:, :3] for values in sets])
+            for sets in zip(*(one.colors for one in many), strict=False)
+        ],
+        np.concatenate([one.material for one in many]),
+    )
+
+
+@dataclass(frozen=True, eq=False)
+class _Pairs:
+    """Faces of two meshes that are the same: of each its faces in one order, their corners one for one.
+
+    ``flipped`` (F,) says which of them face the other way; ``left`` how many faces found no other.
+    """
+
+    one: Corners
+    other: Corners
+    flipped: NDArray[np.bool_]
+    left: int
+
+
+def differences(one: Corners, other: Corners, slack: Slack, unit: str = " m") -> Iterator[str]:
+    """What differs between two meshes that should be the same, in words, each with its largest difference and place.
+
+    Nothing is said of meshes with different numbers of faces, of sets that only one of them has, and of faces that
+    lie where the other has none: other comparisons tell.
+    """
+    pairs = _paired(one, other, slack.length)
+    if pairs is None:
+        return
+    one, other = pairs.one, pairs.other
+    away = np.linalg.norm(one.points - other.points, axis=1)
+
+    def at(corner: int) -> str:
+        return "at (" + ", ".join(f"{value:.4g}" for value in one.points[corner]) + f"){unit}"
+
+    def worst(off: NDArray[np.floating], limit: float) -> tuple[float, int] | None:
+        if not len(off) or not (off > limit).any():
+            return None
+        corner = int(np.nanargmax(off))
+        return float(off[corner]), corner
+
+    found = worst(away, slack.length)
+    if found:
+        yield f"positions differ by up to {found[0]:.3g}{unit}, {at(found[1])}"
+    if pairs.flipped.any():
+        count = int(pairs.flipped.sum())
+        where = at(int(one.start[int(np.argmax(pairs.flipped))]))
+        yield f"{count_of(count, 'face')} {'faces' if count == 1 else 'face'} the other way, the first {where}"
+    if one.normals is not None and other.normals is not None:
+        found = worst(_angles(one.normals, other.normals), slack.angle)
+        if found:
+            yield f"normals differ by up to {found[0]:.3g}°, {at(found[1])}"
+    for kind, ours, theirs, limit in (
+        ("UV set", one.uvs, other.uvs, slack.uv),
+        ("vertex colour", one.colors, other.colors, slack.color),
+    ):
+        for number, (mine, yours) in enumerate(zip(ours, theirs, strict=False)):
+            width = min(mine.shape[1], yours.shape[1])
+            off = np.abs(mine[:, :width] - yours[:, :width])
+            off = (off - 4 * _EPS * np.abs(mine[:, :width])).max(axis=1)
+            found = worst(off, limit)
+            if found:
+                yield f"{kind} {number}: differs by up to {found[0]:.3g}, {at(found[1])}"
+    if len(one.material) and len(other.material):
+        wrong = one.material != other.material
+        if wrong.any():
+            face = int(np.argmax(wrong))
+            names = f"'{one.material[face]}' became '{other.material[face]}'"
+            yield f"{count_of(int(wrong.sum()), 'face')} of another material: {names}, {at(int(one.start[face]))}"
+
+
+def _angles(one: NDArray[np.float64], other: NDArray[np.float64]) -> NDArray[np.float64]:
+    """(C,) degrees between directions; 0 where one of them has none."""
+    size = np.linalg.norm(one, axis=1) * np.linalg.norm(other, axis=1)
+    across = np.linalg.norm(np.cross(one, other), axis=1)
+    angle = np.degrees(np.arctan2(across, np.einsum("ij,ij->i", one, other)))
+    return np.where((size > 0) & np.isfinite(angle), angle, 0.0)
+
+
+def _paired(one: Corners, other: Corners, slack: float) -> _Pairs | None:
+    sizes, theirs = np.diff(one.start), np.diff(other.start)
+    if len(sizes) != len(theirs) or not len(sizes):
+        return None
+    # Nearly always the order is that of the file, or that of the sections in it.
+    straight = np.zeros(len(sizes), bool)
+    orders = [np.arange(len(sizes))]
+    slot = np.unique(one.material.astype(str), return_inverse=True)[1]
+    if len(slot) and slot.any():
+        first = np.unique(slot, return_index=True)[1]
+        rank = np.argsort(np.argsort(first))
+        orders.append(np.argsort(rank[slot], kind="stable"))
+    for order in orders:
+        if np.array_equal(sizes[order], theirs):
+            ordered = one.taken(order) if order is not orders[0] else one
+            if np.abs(ordered.points - other.points).max() <= slack:
+                return _Pairs(ordered, other, straight, 0)
+    return _found_again(one, other, sizes, theirs, slack)
+
+
+def _found_again(
+    one: Corners, other: Corners, sizes: NDArray[np.int64], theirs: NDArray[np.int64], slack: float
+) -> _Pairs | None:
+    """Faces paired by where their middles are, and their corners by which turn brings them nearest."""
+    from scipy.spatial import cKDTree
+
+    middle, their_middle = _middles(one), _middles(other)
+    size = float(np.ptp(one.points, axis=0).max()) or 1.0
+    # What moved has to be found as well, but not beyond its own size.
+    reach = max(4 * slack, 1e-3 * size)
+    away, nearest = cKDTree(their_middle).query(middle, distance_upper_bound=reach)
+    good = np.isfinite(away) & (np.append(theirs, 0)[np.minimum(nearest, len(theirs))] == sizes)
+    used = np.bincount(nearest[good], minlength=len(theirs))
+    good &= np.append(used, 0)[np.minimum(nearest, len(theirs))] == 1
+    if not good.any():
+        return None
+    mine, yours = np.flatnonzero(good), nearest[good]
+    order = np.argsort(sizes[mine], kind="stable")
+    ours, matched = one.taken(mine[order]), other.taken(yours[order])
+    flipped = np.zeros(len(order), bool)
+    corner = np.arange(len(ours.points))
+    count = np.diff(ours.start)
+    for k in np.unique(count).tolist():
+        rows = np.flatnonzero(count == k)
+        first = ours.start[rows]
+        at = first[:, None] + np.arange(k)
+        here, there = ours.points[at], matched.points[at]
+        best = np.full(len(rows), np.inf)
+        for mirrored in (False, True):
+            for turn in range(min(k, 64)):
+                shift = (turn - np.arange(k)) % k if mirrored else (turn + np.arange(k)) % k
+                off = np.linalg.norm(here - there[:, shift], axis=2).max(axis=1)
+                better = off < best - (slack if mirrored else 0.0)
+                best[better] = off[better]
+                flipped[rows[better]] = mirrored
+                corner[at[better]] = first[better, None] + shift
+    return _Pairs(ours, matched.turned(corner, ours.start, matched.material), flipped, int((~good).sum()))
+
+
+def _middles(faces: Corners) -> NDArray[np.float64]:
+    return np.add.reduceat(faces.points, faces.start[:-1], axis=0) / np.diff(faces.start)[:, None]

@@ -1,0 +1,88 @@
+"""What a rule is, and what rules look at."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from functools import cached_property
+
+from zesty_otter.audit.footing import CollisionFacts, collision_facts
+from zesty_otter.model import Mesh, Placed, Scene
+from zesty_otter.steps.assets import Asset, Roles, assets_of
+from zesty_otter.targets import Target
+
+Found = Iterator[tuple[str, ...]]
+"""Where something is wrong and what, and which step mends it where that is another than is usual for the rule."""
+
+
+class Subject:
+    """A scene and a target, with what several rules ask of them."""
+
+    def __init__(self, scene: Scene, target: Target) -> None:
+        self.scene, self.target = Roles().apply(scene), target
+        self.placed = list(self.scene.walk())
+        self.shown = [one for one in self.placed if one.node.drawn is not None and one.node.drawn.face_count]
+        self.metre = scene.frame.unit
+
+    @cached_property
+    def assets(self) -> list[Asset]:
+        return assets_of(self.scene)
+
+    @cached_property
+    def meshes(self) -> list[Mesh]:
+        return [mesh for mesh in self.scene.meshes if mesh.face_count]
+
+    @cached_property
+    def seen(self) -> list[Mesh]:
+        """The meshes somebody sees."""
+        return list({id(m): m for one in self.shown if one.node.role in ("visible", "level")
+                     if (m := one.node.drawn) is not None}.values())  # fmt: skip
+
+    @cached_property
+    def solid(self) -> list[Placed]:
+        return [one for one in self.shown if one.node.role == "collision"]
+
+    @cached_property
+    def collision(self) -> tuple[CollisionFacts, ...]:
+        return collision_facts(self.scene, count=4000)
+
+
+@dataclass(frozen=True)
+class Rule:
+    """One rule: its name, how bad it is to break it, the step that mends it, as --step takes it, and who finds it.
+
+    ``limit`` says that it depends on numbers of the target, which are checked with every output.
+    """
+
+    name: str
+    severity: str
+    mend: str
+    about: str
+    find: Callable[[Subject], Found]
+    limit: bool = False
+
+
+RULES: dict[str, Rule] = {}
+"""Every rule by its name, in the order in which findings are told."""
+
+
+def rule(
+    name: str, severity: str, mend: str = "", *, limit: bool = False
+) -> Callable[[Callable[[Subject], Found]], None]:
+    """Make a function that finds what breaks a rule known; its docstring says what it finds.
+
+    Examples
+    --------
+    >>> from zesty_otter.audit.rules import rule
+    >>> @rule("moss", "warning", "materials plain=true")  # doctest: +SKIP
+    ... def moss(subject):
+    ...     "Materials that look like moss."
+    ...     for material in subject.scene.materials:
+    ...         if "moss" in material.name:
+    ...             yield material.name, "looks like moss"
+    """
+
+    def keep(find: Callable[[Subject], Found]) -> None:
+        RULES[name] = Rule(name, severity, mend, (find.__doc__ or "").strip(), find, limit)
+
+    return keep
