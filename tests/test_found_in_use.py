@@ -505,3 +505,46 @@ def test_a_run_killed_before_its_record_knows_its_own_files(tmp_path, run, monke
     assert done.status == 0 and "edited by hand" not in done.err
     assert not (tmp_path / "ready" / ".job.record.journal").exists()
     assert zo.read(tmp_path / "ready" / "crate.obj", "m").bounds()[1].tolist() == [2, 2, 2]
+
+
+OWN_NAMES = (
+    'formats = ["{ending}"]\n[names]\nvisible = "P_{{name}}"\nlevel = "{{name}}.L{{level}}"\ncollision = "hit-{{name}}-{{n}}"\n'
+    '[limits]\nfooting = "1cm"\n[require]\ncollision = true\nlevels = 1\n'
+)
+
+
+@pytest.mark.parametrize("ending", ["glb", "usda", "dae", "obj"])
+def test_roles_travel_to_a_target_with_names_of_its_own(tmp_path, run, ending):
+    """Made for the target, the file is known again by check, rehearse and survey; collision 80 cm off is said."""
+    (tmp_path / "t.toml").write_text(OWN_NAMES.format(ending=ending))
+    steps = cube((4, 1, 1), "steps")
+    zo.write(scene_of(Node("ramp", content=steps)), tmp_path / "a.glb")
+    made = run("convert", tmp_path / "a.glb", tmp_path / f"b.{ending}", "--target", tmp_path / "t.toml",
+               "--levels", "50", "--step", "collision shape=box", "--pivot", "base")  # fmt: skip
+    assert made.status == 0, made.err
+    names = {one.node.name for one in zo.read(tmp_path / f"b.{ending}").walk()}
+    assert names == {"P_ramp", "hit-ramp-1"} | ({"ramp.L1"} if len(names) == 3 else set())
+    (tmp_path / "t2.toml").write_text(OWN_NAMES.format(ending=ending).replace("levels = 1", "levels = 0"))
+    words = ["--target", tmp_path / "t2.toml", *(["--unit", "m"] if ending == "obj" else [])]
+    found = run("check", tmp_path / f"b.{ending}", *words, "--json").json["findings"]
+    assert not {one["rule"] for one in found} & {"collision-missing", "name-template", "copies", "level-doubled"}
+    assert run("rehearse", tmp_path / f"b.{ending}", *words[:2]).status == 0
+    far = zo.apply(zo.read(tmp_path / f"b.{ending}", "m"), zo.steps.Reframe(unit="m"))
+    off = far.rebuilt(
+        lambda n, node: (
+            Node(node.name, moved(0, -0.8, 0), (), node.content, role=node.role) if "hit" in node.name else node
+        )
+    )
+    zo.write(off, tmp_path / f"c.{ending}")
+    done = run("rehearse", tmp_path / f"c.{ending}", *words[:2])
+    assert done.status == 1 and "feet would sink by 80 cm, 1 cm are allowed" in " ".join((done.out + done.err).split())
+
+
+@pytest.mark.parametrize("ending", ["glb", "usda", "dae"])
+@pytest.mark.parametrize("role", ["collision", "shadow", "level", "bounds", "marker", "stand-in"])
+def test_roles_are_kept_whatever_the_names(tmp_path, ending, role):
+    scene = scene_of(Node("a", content=cube(name="a")), Node("other", content=cube(name="b"), role=role))
+    zo.write(scene, tmp_path / f"a.{ending}")
+    again = {one.node.name: one.node for one in zo.read(tmp_path / f"a.{ending}").walk()}
+    assert again["other"].role == role and "role" not in again["other"].properties
+    assert again["a"].role == "visible"

@@ -75,7 +75,7 @@ def test_what_would_go_wrong_is_told(tmp_path):
         "belongs to lamp, which is not there",
         "would overwrite each other",
         "scale left",
-        "nothing is solid",
+        "no collision mesh",
     ):
         assert words in problems
 

@@ -13,7 +13,7 @@ from zesty_otter.errors import InputError, ModelError, UsageError
 from zesty_otter.formats.bare import said_frame
 from zesty_otter.formats.files import Encoded, inputs_of, load, readable, save
 from zesty_otter.formats.streams import Companions, Source, opened, put_out
-from zesty_otter.model import Frame, Note, Scene, count_of, expanded, format_unit
+from zesty_otter.model import ROLES, Frame, Node, Note, Scene, count_of, expanded, format_unit
 
 Progress = Callable[[float], None]
 """Called with the share of the work that is done, 0 to 1."""
@@ -31,6 +31,7 @@ CARRIES = (
     "textures",
     "embedded textures",
     "scatters",
+    "properties",
     "mesh properties",
     "lights and cameras",
     "visibility",
@@ -84,7 +85,7 @@ class Format:
             scene: Scene = import_module(self.reader).read(path, progress=progress, folders=folders, **more)
         except ModelError as error:
             raise InputError(error.problem, file=path, place=error.place, remedy=error.remedy) from None
-        return scene
+        return scene.map_nodes(_with_told_role) if "properties" in self.carries else scene
 
     def carried(self, scene: Scene, *, keep_hidden: bool = False) -> tuple[Scene, list[Note]]:
         """What a file gets of a scene: no hidden nodes where it cannot hide them, unless ``keep_hidden``; and notes."""
@@ -117,6 +118,8 @@ class Format:
         copies = 0
         if "scatters" not in self.carries:
             scene, copies = expanded(scene)
+        if "properties" in self.carries:
+            scene = scene.map_nodes(_telling_its_role)
         encoded: Encoded = import_module(self.writer).encode(scene, name, **({"quantized": True} if quantized else {}))
         encoded.notes += notes
         owners = [mesh.name for mesh in scene.meshes if mesh.properties]
@@ -128,6 +131,24 @@ class Format:
             text = f"{self.title} has no scatters; their copies became {count_of(copies, 'node')}"
             encoded.notes.append(Note("lost", text, self.name))
         return encoded
+
+
+ROLE = "role"
+"""The property of a node that tells its role, in formats that carry properties of nodes and not roles."""
+
+
+def _telling_its_role(node: Node) -> Node:
+    if node.role == "visible":
+        return node
+    return replace(node, properties={**node.properties, ROLE: node.role})
+
+
+def _with_told_role(node: Node) -> Node:
+    role = node.properties.get(ROLE)
+    if role not in ROLES:
+        return node
+    rest = {key: value for key, value in node.properties.items() if key != ROLE}
+    return replace(node, role=str(role), properties=rest)
 
 
 _CHOICES = {"pose": "animations", "scene": "several scenes"}
@@ -147,6 +168,7 @@ _GLTF_CARRIES = frozenset(
         "lights and cameras",
         "scatters",
         "visibility",
+        "properties",
     }
 )
 
@@ -213,6 +235,7 @@ FORMATS = (
                 "materials",
                 "textures",
                 "lights and cameras",
+                "properties",
                 "unit",
                 "axes",
             }

@@ -81,7 +81,8 @@ def read(task: Task) -> tuple[Scene, list[Finding]]:
         scene, findings = assembled(task.stem, parts)
     else:
         scene = parts[0].scene
-    return apply(scene, Roles(), *task.steps), findings
+    names = {role: one for output in task.outputs if output.target for role, one in output.target.names.items()}
+    return apply(scene, Roles.named_by(names), *task.steps), findings
 
 
 def _read_part(part: Part, task: Task) -> ReadPart:

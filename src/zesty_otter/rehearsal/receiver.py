@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -12,11 +12,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter import formats
+from zesty_otter.audit.checks import over_limits
 from zesty_otter.audit.footing import CollisionFacts, collision_facts
 from zesty_otter.audit.surveying import leftover
 from zesty_otter.geometry.corners import split_vertices
 from zesty_otter.geometry.triangulation import triangulate
-from zesty_otter.model import Frame, Mesh, Node, Placed, Scatter, Scene
+from zesty_otter.model import Frame, Mesh, Node, Placed, Scatter, Scene, format_length
 from zesty_otter.steps import Reframe, Roles, level_facts
 from zesty_otter.steps.assets import TEMPLATES, Asset, assets_of
 from zesty_otter.targets import Target
@@ -60,15 +61,14 @@ class Received:
     assets: tuple[ReceivedAsset, ...]
     strays: tuple[str, ...]
     textures_missing: tuple[str, ...]
-    solid_wanted: bool
+    over: tuple[str, ...]
 
     @property
     def problems(self) -> tuple[str, ...]:
         """What would go wrong, in words."""
         said = [f"{one.name}: {', '.join(one.leftover)} left in its transform" for one in self.assets if one.leftover]
-        said += [f"{one.name}: nothing is solid" for one in self.assets if self.solid_wanted and not one.collision]
         said += [f"{name}: this texture would be missing" for name in self.textures_missing]
-        return (*self.strays, *said)
+        return (*self.strays, *said, *self.over)
 
     def as_dict(self) -> dict[str, Any]:
         """Plain data for JSON."""
@@ -94,8 +94,9 @@ def receive(path: Path, target: Target) -> tuple[Received, Scene]:
         text = f"turned from {frame} to {space}"
     # An engine knows roles by names alone.
     templates: dict[str, tuple[str, ...]] = {role: (name,) for role, name in target.names.items() if role != "visible"}
+    visible = target.names.get("visible", "{name}")
     bare = turned.rebuilt(lambda _, node: _bare(node))
-    named = Roles(templates=templates or dict(TEMPLATES)).apply(bare)
+    named = Roles(templates=templates or dict(TEMPLATES), visible=visible).apply(bare)
     facts = {one.asset: one for one in collision_facts(named)}
     assets = [one for one in assets_of(named) if any(placed.node.drawn is not None for placed in one.main)]
     switches = {one.node: one.distance for one in level_facts(_with_properties(named, turned))}
@@ -105,12 +106,23 @@ def receive(path: Path, target: Target) -> tuple[Received, Scene]:
             target.name,
             text,
             tuple(_asset(one, named, switches, facts.get(one.name)) for one in assets),
-            tuple(_strays(turned, named, assets, templates)),
+            tuple(_strays(Roles.named_by(target.names).apply(turned), named, assets, templates)),
             tuple(one.name for one in scene.textures if not one.found),
-            target.require.collision,
+            tuple(_over(named, target, facts.values())),
         ),
         named,
     )
+
+
+def _over(named: Scene, target: Target, solid: Iterable[CollisionFacts]) -> Iterator[str]:
+    """What is beyond the limits of the target, in words."""
+    for one in solid:
+        off = max(one.floats, one.sinks)
+        if off > target.limits.footing:
+            most = format_length(target.limits.footing)
+            how = "float" if one.floats >= one.sinks else "sink"
+            yield f"{one.asset}: feet would {how} by {format_length(float(f'{off:.3g}'))}, {most} are allowed"
+    yield from (f"{one.node}: {one.text}" for one in over_limits(named, target) if one.rule != "texture-missing")
 
 
 def _first(path: Path) -> bytes:
@@ -180,10 +192,9 @@ def _in_memory(mesh: Mesh) -> tuple[int, int]:
     return len(corner), len(corner) * stride + vertex.size * (2 if len(corner) < 65_536 else 4)
 
 
-def _strays(turned: Scene, named: Scene, assets: list[Asset], templates: Mapping[str, tuple[str, ...]]) -> list[str]:
+def _strays(meant: Scene, named: Scene, assets: list[Asset], templates: Mapping[str, tuple[str, ...]]) -> list[str]:
     """What was meant to be something that the target does not take it for."""
     said = []
-    meant = Roles().apply(turned)
     for was, now in zip(meant.walk(), named.walk(), strict=True):
         if was.node.role != now.node.role and was.node.drawn is not None:
             wanted = " or ".join(templates.get(was.node.role, ())) or "no such thing"

@@ -46,9 +46,19 @@ class Roles(Step):
         default_factory=lambda: dict(TEMPLATES),
         description="Name templates for each role, with {name}, {level} and {n} (a number).",
     )
+    visible: str = Field(
+        "{name}", description="How the visible meshes of assets are named, which the others belong to: from {name}."
+    )
     assign: dict[str, Words] = Field(
         default_factory=dict, description="Words that choose the nodes of a role, whatever their names are."
     )
+
+    @classmethod
+    def named_by(cls, names: Mapping[str, str]) -> Roles:
+        """The step that knows roles by the names a target has for them, and by the usual ones."""
+        own = {role: (template,) for role, template in names.items() if role != "visible" and template != "{name}"}
+        templates = {role: tuple(dict.fromkeys((*own.get(role, ()), *usual))) for role, usual in TEMPLATES.items()}
+        return cls(templates={**own, **templates}, visible=names.get("visible", "{name}"))
 
     @field_validator("templates", "assign")
     @classmethod
@@ -96,14 +106,15 @@ class Roles(Step):
         if role == "visible" and node.role == "visible":
             found = _matched(node.name, patterns)
             if found is not None:
-                role, properties["asset"], level = found
+                role, asset, level = found
+                properties["asset"] = self.visible.replace("{name}", asset)
                 if level is not None:
                     properties["level"] = level
         elif role != "visible" and "asset" not in properties:
             # Formats that know roles need not know what belongs together; names do.
             found = _matched(node.name, [one for one in patterns if one[0] == role])
             if found is not None:
-                properties["asset"] = found[1]
+                properties["asset"] = self.visible.replace("{name}", found[1])
         if role == node.role and properties == dict(node.properties):
             return node
         return replace(node, role=role, properties=properties)

@@ -19,7 +19,7 @@ class Subject:
     """A scene and a target, with what several rules ask of them."""
 
     def __init__(self, scene: Scene, target: Target) -> None:
-        self.scene, self.target = Roles().apply(scene), target
+        self.scene, self.target = Roles.named_by(target.names).apply(scene), target
         self.placed = list(self.scene.walk())
         self.shown = [one for one in self.placed if one.node.drawn is not None and one.node.drawn.face_count]
         self.metre = scene.frame.unit

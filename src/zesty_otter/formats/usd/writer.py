@@ -37,6 +37,8 @@ from zesty_otter.model import (
 )
 from zesty_otter.shading import with_implied_normals
 
+_GUIDES = ("level", "shadow", "bounds", "marker")  # what a viewer must not draw over the asset
+
 _LIGHTS = {"point": "SphereLight", "spot": "DiskLight", "directional": "DistantLight"}
 _INPUTS = {
     "base_color": ("diffuseColor", "color3f", "rgb"),
@@ -182,6 +184,8 @@ class _Writer:
                 self.first[id(mesh)] = path
         if node.role == "collision" and mesh is not None:
             self._line('uniform token physics:approximation = "convexHull"')
+            self._line('uniform token purpose = "guide"')
+        elif node.role in _GUIDES:
             self._line('uniform token purpose = "guide"')
         elif node.role == "stand-in":
             self._line('uniform token purpose = "proxy"')
