@@ -548,3 +548,60 @@ def test_roles_are_kept_whatever_the_names(tmp_path, ending, role):
     again = {one.node.name: one.node for one in zo.read(tmp_path / f"a.{ending}").walk()}
     assert again["other"].role == role and "role" not in again["other"].properties
     assert again["a"].role == "visible"
+
+
+def ball(name: str, n: int = 24) -> zo.Mesh:
+    """A ball of radius 1 with 2 n^2 quads, poles left open by a hair."""
+    v, u = np.mgrid[0.02 : np.pi - 0.02 : (n + 1) * 1j, 0 : 2 * np.pi : (2 * n + 1) * 1j]
+    points = np.stack([np.sin(v) * np.cos(u), np.cos(v), np.sin(v) * np.sin(u)], -1)[:, :-1].reshape(-1, 3)
+    a = np.arange(n)[:, None] * 2 * n + np.arange(2 * n)
+    b = np.arange(n)[:, None] * 2 * n + (np.arange(2 * n) + 1) % (2 * n)
+    return zo.Mesh.from_faces(name, points, np.stack([a, b, b + 2 * n, a + 2 * n], -1).reshape(-1, 4).tolist())
+
+
+def test_a_joined_asset_has_whole_levels_with_true_measures(tmp_path, run):
+    """A buoy with a plank, which gets no lighter: every level has both, and says by how much it is off."""
+    zo.write(scene_of(Node("buoy", content=ball("buoy")), Node("plank", moved(3, 0, 0), content=cube((4, 0.1, 1), "plank"))),
+             tmp_path / "a.glb")  # fmt: skip
+    (tmp_path / "job.toml").write_text(
+        'steps = ["normals by=smooth", "levels chain=[50,20]", "collision shape=box", "shadow"]\n[[sources]]\nfiles = "a.glb"\n'
+        '[[outputs]]\nmeshes = "joined"\ntarget = "m-left-up-forward"\n'
+    )
+    done = run("run", tmp_path / "job.toml")
+    assert done.status == 0, done.out + done.err
+    nodes = {one.node.name: one for one in zo.read(tmp_path / "ready" / "a.glb").walk()}
+    assert {name: one.node.role for name, one in nodes.items()} == {
+        "a": "visible", "a_LOD1": "level", "a_LOD2": "level", "a_shadow": "shadow",
+        "a_collision_1": "collision", "a_collision_2": "collision",
+    }  # fmt: skip
+    whole = nodes["a"].node.mesh
+    for name in ("a_LOD1", "a_LOD2"):
+        light = nodes[name].node.mesh
+        assert np.allclose(np.ptp(light.points, axis=0)[0], 8, atol=0.4)
+        # Far points of the whole are no farther from the points of the level than it says, plus its own edges.
+        says = nodes[name].node.properties["deviation"]
+        middle = light.points[light.corner_point].reshape(-1, 3, 3).mean(axis=1)
+        places = np.concatenate([light.points, middle])
+        away = np.min(np.linalg.norm(whole.points[:, None] - places[None], axis=2), axis=1)
+        ball_only = np.linalg.norm(whole.points, axis=1) < 1.01
+        assert 0.2 * says < away[ball_only].max() < says + 0.6
+        assert {one.node.properties.get("asset") for one in nodes.values()} <= {None, "a"}
+
+
+def test_levels_that_are_cut_stay_levels(tmp_path, run):
+    """Cut for 16-bit indices, through a format that knows roles by names only."""
+    (tmp_path / "t.toml").write_text('formats = ["obj"]\n[limits]\nindex_bits = 16\n')
+    zo.write(scene_of(ball("dome", 190)), tmp_path / "a.glb")
+    done = run("convert", tmp_path / "a.glb", tmp_path / "b.obj", "--target", tmp_path / "t.toml", "--levels", "60")
+    assert done.status == 0, done.err
+    scene = zo.apply(zo.read(tmp_path / "b.obj"), zo.steps.Roles())
+    roles = {one.node.name: one.node.role for one in scene.walk()}
+    assert len(roles) > 4 and list(roles.values()).count("level") >= 2
+    assert all((role == "level") is name.endswith("_LOD1") for name, role in roles.items())
+    assert (
+        run("convert", tmp_path / "a.glb", tmp_path / "b.glb", "--target", tmp_path / "t.toml", "--levels", "60").status
+        == 0
+    )
+    again = zo.read(tmp_path / "b.glb")
+    assert {one.node.role for one in again.walk() if one.node.mesh and "LOD" in one.node.name} == {"level"}
+    assert "level-doubled" not in {one["rule"] for one in run("check", tmp_path / "b.glb", "--json").json["findings"]}

@@ -60,7 +60,7 @@ def test_visible_meshes_become_one_and_levels_another(at, place):
     before = yard().bounds()
     done = Join(name="crates", at=at).apply(yard())
     assert [node.name for node in done.roots] == ["crates", "crates_LOD1", "crates"]
-    assert [child.name for child in done.roots[2].children] == ["a_collision"]
+    assert [child.name for child in done.roots[2].children] == ["crates_collision_1"]
     whole, level = done.roots[:2]
     assert (whole.mesh.face_count, whole.mesh.slots, whole.transform[0, 3]) == (12, (RED, BLUE), place)
     assert (level.role, dict(level.properties)) == ("level", {"asset": "crates", "level": 1})

@@ -14,19 +14,21 @@ from zesty_otter.errors import UsageError
 from zesty_otter.geometry.corners import join_points, split_corners
 from zesty_otter.geometry.cutting import cut_to_size
 from zesty_otter.geometry.topology import parts
-from zesty_otter.model import Content, Mesh, Node, Placed, Scene, count_of, joined_meshes, transformed
+from zesty_otter.model import Content, Mesh, Node, Placed, Scene, content_bounds, count_of, joined_meshes, transformed
 from zesty_otter.shading import with_implied_normals
-from zesty_otter.steps.assets import level_of
+from zesty_otter.steps.assets import Asset, Roles, assets_of, level_of
 from zesty_otter.steps.base import Step
+from zesty_otter.steps.lighter import HeavyMesh
 from zesty_otter.steps.words import chosen_numbers
 
 
 class Join(Step):
     """Make one mesh of all visible ones, and one of each level.
 
-    Looks at the visible meshes and the levels in world space. Their transforms are baked, slots of one
-    material become one, seams, normals and UV sets stay. Collision, shadow and all other nodes stay as
-    they are; nodes that are left with nothing are dropped. Refuses nothing.
+    Looks at the visible meshes, levels and shadow meshes in world space. Their transforms are baked, slots of one
+    material become one, seams, normals and UV sets stay. At each level a mesh that has no such level stands as it was
+    at the one before, and what the whole differs by is measured anew. Parts of collision stay parts, of the one asset;
+    nodes that are left with nothing are dropped. Refuses nothing.
     """
 
     slug: ClassVar[str] = "join"
@@ -42,32 +44,41 @@ class Join(Step):
         return self.change_part(scene, chosen_numbers(scene, ()))
 
     def change_part(self, scene: Scene, numbers: set[int]) -> Scene:
-        chosen = [placed for placed, _ in scene.placed_meshes() if placed.number in numbers]
-        groups: dict[int, list[Placed]] = {}
-        for placed in chosen:
-            if placed.node.role == "visible":
-                groups.setdefault(-1, []).append(placed)
-            elif placed.node.role == "level":
-                groups.setdefault(level_of(placed.node), []).append(placed)
-        groups = {level: group for level, group in sorted(groups.items()) if len(group) > 1}
-        if not groups:
+        scene = Roles().apply(scene)
+        assets = [one for one in assets_of(scene) if any(_is_joinable(placed, numbers) for placed in one.main)]
+        visible = [placed for one in assets for placed in one.main if _is_joinable(placed, numbers)]
+        if len(visible) < 2:
             return scene
-        name = self.name or scene.name or chosen[0].node.name
-        made = []
-        pivot = self._pivot(scene, next(iter(groups.values()))[0])
-        for level, group in groups.items():
-            properties = {**group[0].node.properties, "asset": name} if level >= 0 else group[0].node.properties
-            made.append(
-                replace(
-                    joined_node(group, f"{name}_LOD{level}" if level >= 0 else name, pivot),
-                    role=group[0].node.role,
-                    properties=properties,
-                )
-            )
-        gone = {placed.number for group in groups.values() for placed in group}
-        rest = without_content(scene, gone)
+        name = self.name or scene.name or visible[0].node.name
+        pivot = self._pivot(scene, visible[0])
+        metre = scene.frame.unit or 1.0
+        whole = joined_node(visible, name, pivot)
+        made = [replace(whole, role=visible[0].node.role, properties=visible[0].node.properties)]
+        gone = {placed.number for placed in visible}
+        rest = [placed for one in assets for placed in one.rest if _is_joinable(placed, numbers)]
+        levels = [placed for placed in rest if placed.node.role == "level"]
+        for level in sorted({level_of(placed.node) for placed in levels} - {0}):
+            group = [placed for one in assets for placed in _as_of_level(one, level, numbers)]
+            node = joined_node(group, f"{name}_LOD{level}", pivot)
+            made.append(replace(node, role="level", properties=_measured(name, level, group, whole, node, metre)))
+        gone |= {placed.number for placed in levels}
+        shadows = [placed for placed in rest if placed.node.role == "shadow"]
+        if shadows:
+            node = joined_node(shadows, f"{name}_shadow", pivot)
+            made.append(replace(node, role="shadow", properties={**shadows[0].node.properties, "asset": name}))
+            gone |= {placed.number for placed in shadows}
+        solid = [placed.number for placed in rest if placed.node.role == "collision"]
+        number = {one: n for n, one in enumerate(solid, 1)}
+
+        def of_the_whole(n: int, node: Node) -> Node:
+            if n not in number:
+                return node
+            properties = {**node.properties, "asset": name}
+            return replace(node, name=f"{name}_collision_{number[n]}", properties=properties)
+
+        rest_of_scene = without_content(scene.rebuilt(of_the_whole), gone)
         note = self.note(f"{count_of(len(gone), 'mesh')} joined into {len(made)}: {', '.join(n.name for n in made)}")
-        return replace(rest, roots=(*made, *rest.roots)).with_notes(note)
+        return replace(rest_of_scene, roots=(*made, *rest_of_scene.roots)).with_notes(note)
 
     def _pivot(self, scene: Scene, first: Placed) -> NDArray[np.float64]:
         if self.at == "origin":
@@ -75,6 +86,51 @@ class Join(Step):
         if self.at == "parent" and first.parent >= 0:
             return next(placed.world[:3, 3] for placed in scene.walk() if placed.number == first.parent)
         return first.world[:3, 3]
+
+
+def _is_joinable(placed: Placed, numbers: set[int]) -> bool:
+    mesh = placed.node.mesh
+    return placed.number in numbers and mesh is not None and placed.node.role != "bounds"
+
+
+def _as_of_level(asset: Asset, level: int, numbers: set[int]) -> list[Placed]:
+    """What an asset shows at a level: its own mesh for that, else the last one before."""
+    there: dict[int, list[Placed]] = {0: [one for one in asset.main if _is_joinable(one, numbers)]}
+    for placed in asset.rest:
+        if placed.node.role == "level" and _is_joinable(placed, numbers):
+            there.setdefault(level_of(placed.node), []).append(placed)
+    return there[max(number for number in there if number <= level)]
+
+
+def _measured(name: str, level: int, group: Sequence[Placed], whole: Node, light: Node, metre: float) -> dict[str, Any]:
+    """The properties of a joined level: what it differs by from the joined mesh, and from where it may be shown."""
+    parts = [placed for placed in group if "distance" in placed.node.properties]
+    properties: dict[str, Any] = {"asset": name, "level": level}
+    if whole.mesh is None or light.mesh is None or not parts:
+        return properties
+    found = HeavyMesh(whole.mesh).measured(light.mesh)
+    first = max(parts, key=lambda one: float(one.node.properties["distance"]))
+    before = first.node.properties
+    # One metre of deviation is seen as far off as in its parts.
+    seen = [one.node.properties for one in parts if one.node.properties.get("deviation")]
+    reach = max((float(one["distance"]) / float(one["deviation"]) for one in seen), default=0.0)
+    distance = max(float(before["distance"]), reach * found.largest * metre)
+    measures = {
+        "deviation": found.largest * metre,
+        "deviation_95": found.most * metre,
+        "deviation_mean": found.mean * metre,
+        "normal_deviation": found.normals,
+        "texture_slide": found.texture * metre,
+        "border_drift": found.border * metre,
+        "seam_drift": found.seam * metre,
+        "distance": distance,
+    }
+    if distance > 0 and before.get("screen_height"):
+        sizes = [float(np.ptp(content_bounds(one), axis=0).max()) for one in (first, replace(first, node=whole))]
+        grown = sizes[1] / max(sizes[0], 1e-12)
+        measures["screen_height"] = float(before["screen_height"]) * grown * float(before["distance"]) / distance
+    rounded = {key: float(f"{value:.6g}") for key, value in measures.items()}
+    return {**properties, "triangles": light.mesh.triangle_count, **rounded}
 
 
 def joined_node(group: Sequence[Placed], name: str, pivot: NDArray[np.float64]) -> Node:
@@ -139,12 +195,10 @@ class Divide(Step):
             pieces = divided[id(mesh)]
             if len(pieces) == 1:
                 return node
-            names = [_piece_name(node.name, mesh.name, piece.name) for piece in pieces]
             children = tuple(
-                Node(name, content=piece, visible=node.visible, groups=node.groups, role=node.role,
-                     properties=node.properties)
-                for name, piece in zip(names, pieces, strict=True)
-            )  # fmt: skip
+                _piece(node, piece, piece.name.removeprefix(mesh.name), number)
+                for number, piece in enumerate(pieces, 1)
+            )
             return replace(node, content=None, children=(*children, *node.children))
 
         changed = scene.rebuilt(make)
@@ -204,5 +258,12 @@ class Divide(Step):
         return cut_to_size(centres, mesh.face_start, vertex, self.vertices)
 
 
-def _piece_name(node: str, mesh: str, piece: str) -> str:
-    return node + piece.removeprefix(mesh)
+def _piece(node: Node, mesh: Mesh, ending: str, number: int) -> Node:
+    """The node of a piece. What tells the role of the whole by its name tells that of the piece."""
+    name, properties = node.name + ending, node.properties
+    if node.role != "visible":
+        properties = {**properties, "piece": number}
+        asset = str(properties.get("asset", ""))
+        if asset and node.name.startswith(asset):
+            name = asset + ending + node.name.removeprefix(asset)
+    return Node(name, content=mesh, visible=node.visible, groups=node.groups, role=node.role, properties=properties)

@@ -24,11 +24,11 @@ def _triangles(subject: Subject) -> Found:
 def _level_doubled(subject: Subject) -> Found:
     """Two levels of one number."""
     for asset in subject.assets:
-        seen: set[int] = set()
+        seen: set[tuple[int, object]] = set()
         for placed in _levels(asset):
-            number = level_of(placed.node)
+            number = level_of(placed.node), placed.node.properties.get("piece")
             if number in seen:
-                yield placed.node.name, f"is one more level {number}"
+                yield placed.node.name, f"is one more level {number[0]}"
             seen.add(number)
 
 
