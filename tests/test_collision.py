@@ -325,8 +325,8 @@ def test_a_shadow_mesh_is_closed_inside_and_light():
     edges = node.mesh.surface(topology)
     assert (edges.use == 2).all() and edges.agrees.all()
     assert node.mesh.all_triangles and not node.mesh.layers and not any(node.mesh.slots)
-    # Corners move by 5 cm along the average of their three faces.
-    assert np.allclose(np.sort(np.unique(node.mesh.points.round(6))), [0.05 / 3**0.5, 1 - 0.05 / 3**0.5], atol=1e-6)
+    # Every face moves inward by 5 cm.
+    assert np.allclose(np.sort(np.unique(node.mesh.points.round(6))), [0.05, 0.95], atol=1e-6)
     turned = Shadow(inward=0, reversed=True).apply(scene_of(Node("crate", content=crate()))).roots[1].mesh
     a, b, c = turned.points[turned.corner_point].reshape(-1, 3, 3).transpose(1, 0, 2)
     assert np.einsum("ij,ij->", a, np.cross(b, c)) / 6 == pytest.approx(-1)

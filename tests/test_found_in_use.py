@@ -605,3 +605,44 @@ def test_levels_that_are_cut_stay_levels(tmp_path, run):
     again = zo.read(tmp_path / "b.glb")
     assert {one.node.role for one in again.walk() if one.node.mesh and "LOD" in one.node.name} == {"level"}
     assert "level-doubled" not in {one["rule"] for one in run("check", tmp_path / "b.glb", "--json").json["findings"]}
+
+
+def of_shadow(scene: zo.Scene) -> dict[str, np.ndarray]:
+    """The sides of every shadow mesh in the world."""
+    return {
+        one.node.name: np.ptp(one.node.mesh.points @ one.world[:3, :3].T, axis=0)
+        for one in scene.walk() if one.node.role == "shadow"
+    }  # fmt: skip
+
+
+@pytest.mark.parametrize("scale", [(1, 1, 1), (100, 100, 100), (0.01, 0.01, 0.01), (2, -0.5, 1)])
+def test_a_shadow_is_pulled_in_by_the_length_that_is_asked(scale):
+    """Posts and beams in the world, whatever the scale of their node; a twelve-sided post keeps its volume."""
+    angle = np.arange(12) * np.pi / 6
+    ring = np.stack([np.cos(angle), 0 * angle, np.sin(angle)], 1) * 0.05
+    faces = [list(range(12)), [12 + k for k in range(11, -1, -1)]]
+    faces += [[k, 12 + k, 12 + (k + 1) % 12, (k + 1) % 12] for k in range(12)]
+    post = zo.Mesh.from_faces("post", np.concatenate([ring, ring + (0, 2, 0)]), faces)
+    turn = np.diag([*scale, 1.0])
+    unscaled = np.linalg.inv(turn)
+    beam = cube((3, 0.2, 0.1), "beam")
+    nodes = [
+        Node(mesh.name, turn, content=mesh.replace(points=mesh.points @ unscaled[:3, :3].T)) for mesh in (post, beam)
+    ]
+    if np.prod(scale) < 0:
+        nodes = [Node(one.name, one.transform, content=one.content.turned_round()) for one in nodes]
+    sides = of_shadow(zo.apply(scene_of(*nodes), zo.steps.Shadow(inward="1cm", share=1)))
+    assert np.allclose(sides["beam_shadow"], [2.98, 0.18, 0.08], atol=1e-6)
+    inner = 0.05 * np.cos(np.pi / 12) - 0.01  # of the circle within the ring
+    assert np.allclose(
+        sides["post_shadow"], [2 * inner / np.cos(np.pi / 12), 1.98, 2 * inner / np.cos(np.pi / 12)], atol=1e-6
+    )
+
+
+def test_a_lighter_shadow_keeps_its_volume_and_thin_things_are_pulled_in_less():
+    done = zo.apply(scene_of(ball("buoy"), cube((2, 0.03, 1), "thwart")), zo.steps.Shadow(inward="2cm"))
+    kept = {one.node.name: one.node.properties for one in done.walk() if one.node.role == "shadow"}
+    assert kept["buoy_shadow"]["volume_kept"] > 0.75 and kept["buoy_shadow"]["silhouette_kept"] > 0.9
+    thin = of_shadow(done)["thwart_shadow"]
+    assert 0.004 < thin[1] < 0.03 and thin[0] > 1.95
+    assert "thwart: is too thin to be pulled in by 2 cm everywhere" in texts(done.notes)

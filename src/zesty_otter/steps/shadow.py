@@ -8,7 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import AfterValidator, Field
 
-from zesty_otter.geometry.distance import Surface, areas
+from zesty_otter.geometry.distance import areas
+from zesty_otter.geometry.inset import inset, volume_of, widths_of
 from zesty_otter.geometry.simplify import simplify
 from zesty_otter.geometry.solid import Solid
 from zesty_otter.geometry.topology import facing_outward, holes, topology
@@ -16,18 +17,22 @@ from zesty_otter.geometry.triangulation import triangulate
 from zesty_otter.model import Mesh, Node, Note, Scene, count_of, format_length
 from zesty_otter.steps.assets import Roles, assets_of
 from zesty_otter.steps.base import Length, Step
-from zesty_otter.steps.collision import face_normals, point_normals, triangle_mesh
+from zesty_otter.steps.collision import triangle_mesh
 from zesty_otter.steps.siblings import holds, sibling, with_nodes_behind
 from zesty_otter.steps.words import chosen_numbers
 
-_TRIES = 6  # to move what stands out back in
+_TRIES = 4  # to bring back what stands out
+
+_Inset = tuple[NDArray[np.float64], NDArray[np.int32], float]
+"""Points, triangles, and how far the least of it came inward."""
 
 
 class Shadow(Step):
     """Give every visible mesh a light, closed mesh to cast its shadow.
 
     Looks at visible meshes. Adds a node with the role of shadow behind each, about the same pivot: triangles only,
-    hard-edged, without materials and UVs, holes closed, and pulled inward so that it does not shadow its own source.
+    hard-edged, without materials and UVs, holes closed, and pulled inward so that it does not shadow its own source;
+    its properties say what share of the volume and of the silhouette it keeps.
     Shadow meshes that are there stay. Notes holes that could not be closed, and where they are. Refuses nothing.
     """
 
@@ -36,6 +41,9 @@ class Shadow(Step):
 
     share: float = Field(0.25, gt=0, le=1, description="Share of the triangles that is left.")
     inward: Length = Field(0.01, ge=0, description="How far it is pulled inward, where the mesh is thick enough.")
+    most_lost: float = Field(
+        0.15, gt=0, le=1, description="Share of the volume that having fewer triangles may cost; heavier where more."
+    )
     largest_hole: float = Field(1.0, gt=0, description="The longest hole to close, as a share of the size.")
     reversed: bool = Field(False, description="Turn its faces inward.")
     names: Annotated[str, AfterValidator(holds("name"))] = Field(
@@ -50,7 +58,7 @@ class Shadow(Step):
         metre = scene.unit_for("pulling shadow meshes inward")
         behind: dict[int, list[Node]] = {}
         notes: list[Note] = []
-        made: dict[int, tuple[Mesh, list[str]]] = {}
+        made: dict[tuple[int, bytes], tuple[Mesh, list[str], dict[str, float]]] = {}
         for asset in assets_of(scene):
             if any(one.node.role == "shadow" for one in asset.rest):
                 continue
@@ -58,70 +66,96 @@ class Shadow(Step):
                 mesh = placed.node.drawn
                 if placed.number not in numbers or mesh is None or not mesh.face_count:
                     continue
-                scale = metre * abs(float(np.linalg.det(placed.world[:3, :3]))) ** (1 / 3)
-                if id(mesh) not in made:
-                    made[id(mesh)] = self._made(mesh, scale or 1.0)
-                shadow, remarks = made[id(mesh)]
+                # Lengths are those of the world, whatever the node does to the mesh but for turning it.
+                stretch = _stretch(placed.world[:3, :3] * metre)
+                key = id(mesh), stretch.round(9).tobytes()
+                if key not in made:
+                    made[key] = self._made(mesh, stretch)
+                shadow, remarks, kept = made[key]
                 name = self.names.replace("{name}", placed.node.name)
                 notes.extend(self.note(one, kind="guess", node=placed.node.name) for one in remarks)
                 if not shadow.face_count:
                     continue
                 named = shadow.replace(name=name)
-                behind[placed.number] = [sibling(placed, named, "shadow", {"asset": asset.name})]
+                behind[placed.number] = [sibling(placed, named, "shadow", {"asset": asset.name, **kept})]
         if behind:
             notes.insert(0, self.note(f"shadow meshes added to {count_of(len(behind), 'mesh')}"))
         return with_nodes_behind(scene, behind, {}).with_notes(*notes)
 
-    def _made(self, mesh: Mesh, scale: float) -> tuple[Mesh, list[str]]:
-        """The shadow mesh of a mesh, ``scale`` metres to its unit, and what there is to say of it."""
+    def _made(self, mesh: Mesh, stretch: NDArray[np.float64]) -> tuple[Mesh, list[str], dict[str, float]]:
+        """The shadow mesh of a mesh, what there is to say of it, and what it keeps.
+
+        ``stretch`` (3, 3) makes of the mesh's space the world's in metres, but for turning it.
+        """
         remarks: list[str] = []
+        nothing = triangle_mesh(mesh.name, np.zeros((0, 3)), np.zeros((0, 3), np.int32))
+        if abs(np.linalg.det(stretch)) < 1e-300:
+            return nothing, ["is squashed flat by its transform; it casts no shadow"], {}
         corners, _ = mesh.surface(triangulate)
         triangles = mesh.corner_point[corners].astype(np.int32)
-        triangles = triangles[areas(mesh.points, triangles) > 0]
-        points = mesh.points
-        triangles = self._closed(points, triangles, scale, remarks)
+        points = mesh.points @ stretch
+        triangles = triangles[areas(points, triangles) > 0]
+        triangles = self._closed(points, triangles, remarks)
         if not len(triangles):
-            remarks.append("has no area and casts no shadow")
-            return triangle_mesh(mesh.name, np.zeros((0, 3)), np.zeros((0, 3), np.int32)), remarks
-        points, triangles = self._light(points, triangles, scale, remarks)
+            return nothing, [*remarks, "has no area and casts no shadow"], {}
+        points, triangles, kept = self._light(points, triangles, remarks)
         if self.reversed:
             triangles = triangles[:, ::-1]
         # A hard edge everywhere: no normals, no smoothing.
-        return triangle_mesh(mesh.name, points, triangles), remarks
+        return triangle_mesh(mesh.name, points @ np.linalg.inv(stretch), triangles), remarks, kept
 
     def _light(
-        self, points: NDArray[np.float64], triangles: NDArray[np.int32], scale: float, remarks: list[str]
-    ) -> tuple[NDArray[np.float64], NDArray[np.int32]]:
-        """A mesh with fewer triangles, pulled in; with more of them again until nothing of it shows outside."""
+        self, points: NDArray[np.float64], triangles: NDArray[np.int32], remarks: list[str]
+    ) -> tuple[NDArray[np.float64], NDArray[np.int32], dict[str, float]]:
+        """A mesh with fewer triangles, pulled in; with more of them where that would show outside or lose too much."""
         source = Solid(points, triangles)
+        joined = topology(points, np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32), triangles.ravel()).joined
+        solid = not source.is_sheet.any()
+        full = inset(points, joined[triangles], self.inward) if self.inward else (points, joined[triangles], 0.0)
+        wanted_volume, wanted_widths = volume_of(*full[:2]), widths_of(full[0][np.unique(full[1])])
         share, targets = self.share, []
         while share < 1.0:
             targets.append(max(round(share * len(triangles)), 4))
             share *= 2
         tries = list(simplify(points, triangles, targets[::-1], limit=0.02))[::-1]
-        out = reached = 0.0
-        for at, corners in [*((one.points, one.triangles) for one in tries), (points, triangles)]:
-            edges = topology(at, np.arange(0, 3 * len(corners) + 1, 3, dtype=np.int32), corners.ravel())
-            # Points at one place move as one.
-            found, faces = at, edges.joined[corners]
-            if self.inward:
-                found, reached = _pulled_in(found, faces, self.inward / scale)
-                # Of open sheets everything is outside.
-                if not source.is_sheet.any():
-                    found, out = _kept_inside(at, found, faces, source, 0.1 * self.inward / scale)
-            if out <= 0.0:
+        best = _brought_back(source, points, full) if solid else full
+        best_out = self._out(source, best) if solid else 0.0
+        for light in tries:
+            edges = topology(
+                light.points, np.arange(0, light.triangles.size + 1, 3, dtype=np.int32), light.triangles.ravel()
+            )
+            faces = edges.joined[light.triangles]
+            found = inset(light.points, faces, self.inward) if self.inward else (light.points, faces, 0.0)
+            if solid:
+                found = _brought_back(source, light.points, found)
+            out = self._out(source, found) if solid else 0.0
+            widths = widths_of(found[0][np.unique(found[1])])
+            narrow = float((wanted_widths - widths).max()) > 0.05 * source.size
+            lost = solid and volume_of(*found[:2]) < (1 - self.most_lost) * wanted_volume
+            if out <= 0.0 and not narrow and not lost:
+                best, best_out = found, out
                 break
-        if self.inward and reached < 0.99 * self.inward / scale:
+        pulled, faces, reached = best
+        if self.inward and reached < 0.99 * self.inward:
             remarks.append(
                 f"is too thin to be pulled in by {format_length(self.inward)} everywhere; at its thinnest it is by"
-                f" {format_length(reached * scale)}"
+                f" {format_length(float(f'{reached:.3g}'))}"
             )
-        if out > 0.0:
-            remarks.append(f"its shadow mesh stands out of it by up to {format_length(out * scale)}")
-        return found, faces
+        if best_out > 0.0:
+            remarks.append(f"its shadow mesh stands out of it by up to {format_length(float(f'{best_out:.3g}'))}")
+        before = np.maximum(widths_of(points[np.unique(triangles)]), 1e-300)
+        kept = {"silhouette_kept": float(np.mean(widths_of(pulled[np.unique(faces)]) / before))}
+        if solid:
+            kept["volume_kept"] = volume_of(pulled, faces) / max(volume_of(points, triangles), 1e-300)
+        return pulled, faces, {key: float(f"{value:.4g}") for key, value in kept.items()}
+
+    def _out(self, source: Solid, found: tuple[NDArray[np.float64], NDArray[np.int32], float]) -> float:
+        """How far the worst place of a shadow mesh is outside of its source; 0 within what rounding does."""
+        out = float(_out_of(source, found[0], found[1]).max(initial=0.0))
+        return out if out > 1e-6 * source.size else 0.0
 
     def _closed(
-        self, points: NDArray[np.float64], triangles: NDArray[np.int32], scale: float, remarks: list[str]
+        self, points: NDArray[np.float64], triangles: NDArray[np.int32], remarks: list[str]
     ) -> NDArray[np.int32]:
         """Triangles that face outward, with their holes closed."""
         if not len(triangles):
@@ -146,7 +180,7 @@ class Shadow(Step):
         edges = topology(points, np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32), triangles.ravel())
         if len(edges.border):
             where = left[0] if left else points[edges.edge_points[edges.border[0]]].mean(axis=0)
-            shown = ", ".join(f"{value * scale:.3g}" for value in where)
+            shown = ", ".join(f"{value:.3g}" for value in where)
             remarks.append(
                 f"its shadow mesh stays open: {count_of(len(edges.border), 'open edge')}, the first at ({shown}) m"
                 " from its pivot"
@@ -160,37 +194,19 @@ def _outward(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArr
     return np.where(turned[:, None], triangles[:, ::-1], triangles).astype(np.int32)
 
 
-def _kept_inside(
-    home: NDArray[np.float64], points: NDArray[np.float64], triangles: NDArray[np.int32], source: Solid, by: float
-) -> tuple[NDArray[np.float64], float]:
-    """Points moved on against their averaged normals, a bit more than any place of the triangles is out of a solid.
-
-    Where that does not help they go back ``home``, to where they were before they were pulled in. Returns how far out
-    the worst still is: what was cut off by simplifying may lie beyond a hollow, or a wall be too thin.
-    """
-    normals, before = point_normals(points, triangles), face_normals(points, triangles)
-    slack = 1e-6 * source.size
-    out = _out_of(source, points, triangles)
-    best, least = points, out
+def _brought_back(source: Solid, home: NDArray[np.float64], found: _Inset) -> _Inset:
+    """A surface that was pulled in, with the points of what still stands out where they were."""
+    points, triangles, least = found
+    if len(points) != len(home):
+        return found  # a convex one: nothing of it can stand out
     for _ in range(_TRIES):
-        if out.max() <= slack:
-            turned = (before * face_normals(points, triangles)).sum(axis=1) < 0
-            return points, float(turned.any()) * by
-        move = np.zeros(len(points))
-        np.maximum.at(move, triangles.ravel(), np.repeat(np.where(out > slack, out + by, 0.0), 3))
-        points = points - move[:, None] * normals
-        touched = np.flatnonzero((move[triangles] > 0).any(axis=1))
-        out = out.copy()
-        out[touched] = _out_of(source, points, triangles[touched])
-        if out.max() < least.max():
-            best, least = points, out
-    back = best.copy()
-    stuck = triangles[least > slack].ravel()
-    back[stuck] = home[stuck]
-    out = _out_of(source, back, triangles)
-    if out.max() < least.max():
-        best, least = back, out
-    return best, float(least.max()) if least.max() > slack else 0.0
+        wrong = triangles[_out_of(source, points, triangles) > 1e-6 * source.size].ravel()
+        if not len(wrong):
+            break
+        points = points.copy()
+        points[wrong] = home[wrong]
+        least = 0.0
+    return points, triangles, least
 
 
 def _out_of(source: Solid, points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:
@@ -206,25 +222,7 @@ def _is_flat(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> bool:
     return bool(spread[2] <= 1e-6 * spread[0])
 
 
-def _pulled_in(
-    points: NDArray[np.float64], triangles: NDArray[np.int32], by: float
-) -> tuple[NDArray[np.float64], float]:
-    """Points moved against their averaged normals, each only as far as no face turns over; and the least of that."""
-    normals = point_normals(points, triangles)
-    used = np.unique(triangles)
-    surface = Surface(points, triangles)
-    # What lies opposite comes to meet it, and neither may pass the other.
-    behind, _ = surface.first_hits(points[used] - 1e-4 * by * normals[used], -normals[used], 1e-3 * by)
-    depth = np.zeros(len(points))
-    depth[used] = np.minimum(by, np.where(np.isfinite(behind), 0.4 * behind, by))
-    before = face_normals(points, triangles)
-    for _ in range(12):
-        moved = points - depth[:, None] * normals
-        after = face_normals(moved, triangles)
-        size = (before**2).sum(axis=1)
-        turned = (before * after).sum(axis=1) < 0.2 * np.sqrt(size * np.maximum((after**2).sum(axis=1), 1e-300))
-        if not turned.any():
-            break
-        # Half as far around every face that would turn over.
-        depth[np.unique(triangles[turned])] /= 2
-    return points - depth[:, None] * normals, float(depth[used].min())
+def _stretch(linear: NDArray[np.float64]) -> NDArray[np.float64]:
+    """(3, 3) what a matrix does to lengths, without the turn it makes: the symmetric factor of its polar form."""
+    values, axes = np.linalg.eigh(linear.T @ linear)
+    return np.asarray((axes * np.sqrt(np.maximum(values, 0.0))) @ axes.T)

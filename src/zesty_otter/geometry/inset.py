@@ -1,0 +1,152 @@
+"""Closed surfaces pulled inward, and what that leaves of them."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.geometry.distance import Surface
+from zesty_otter.geometry.hulls import convex_hull
+
+_OF_WALL = 0.4  # of the thickness of a wall that each of its sides may come inward
+_TURNED = 0.2  # cosine of the most that a face may turn
+_DAMPING = 1e-3  # of the pull of planes, so that points on flat ground go straight in
+_FARTHEST = 3.0  # times the length, for points on sharp edges
+_VIEWS = np.array([(1, 0, 0), (0, 1, 0), (0, 0, 1), (1, 1, 0), (1, 0, 1), (0, 1, 1), (1, -1, 0), (1, 0, -1),
+                   (0, 1, -1), (1, 1, 1), (-1, 1, 1), (1, -1, 1), (1, 1, -1)], float)  # fmt: skip
+_VIEWS /= np.linalg.norm(_VIEWS, axis=1, keepdims=True)
+
+
+def inset(
+    points: NDArray[np.float64], triangles: NDArray[np.int32], by: float
+) -> tuple[NDArray[np.float64], NDArray[np.int32], float]:
+    """A closed surface with every face moved inward by a length, where what lies behind it is thick enough.
+
+    A convex solid is exactly what its planes leave when all are moved. Of others each point goes where the planes of
+    its faces meet when they are moved, in the sense of least squares, and less far where the wall behind it is thin
+    or a face would turn over.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+    triangles : (T, 3) int32
+        Facing outward, at least one; points at one place have one number.
+    by : float
+        The length, in the unit of the points.
+
+    Returns
+    -------
+    points : (Q, 3) float64
+    triangles : (U, 3) int32
+    least : float
+        How far the face that moved least came inward.
+    """
+    normals = unit_normals(points, triangles)
+    planes = np.column_stack([normals, -np.einsum("ij,ij->i", normals, points[triangles[:, 0]])])
+    used = points[np.unique(triangles)]
+    size = float(np.ptp(used, axis=0).max()) or 1.0
+    planes = planes[np.einsum("ij,ij->i", normals, normals) > 0.5]
+    if len(planes) and float((used @ planes[:, :3].T + planes[:, 3]).max()) <= 1e-6 * size:
+        return _convex_inset(points, triangles, planes, by, size)
+    moved, least = _moved_in(points, triangles, normals, by)
+    return moved, triangles, least
+
+
+def _convex_inset(
+    points: NDArray[np.float64], triangles: NDArray[np.int32], planes: NDArray[np.float64], by: float, size: float
+) -> tuple[NDArray[np.float64], NDArray[np.int32], float]:
+    from scipy.optimize import linprog
+    from scipy.spatial import HalfspaceIntersection, QhullError
+
+    planes = planes[np.unique((planes / (1.0, 1.0, 1.0, size)).round(7), axis=0, return_index=True)[1]]
+    # The centre of the largest ball within: as deep as one can be.
+    bound = linprog(
+        (0, 0, 0, -1),
+        np.column_stack([planes[:, :3], np.ones(len(planes))]),
+        -planes[:, 3],
+        bounds=[(None, None)] * 3 + [(0, None)],
+    )
+    depth = float(bound.x[3]) if bound.status == 0 else 0.0
+    least = min(by, _OF_WALL * 2 * depth)
+    if depth <= 1e-9 * size:
+        return points, triangles, 0.0
+    if least >= depth:
+        least = _OF_WALL * depth
+    moved = planes + np.array([0.0, 0.0, 0.0, least])
+    try:
+        corners = HalfspaceIntersection(moved, bound.x[:3]).intersections
+    except QhullError:
+        return points, triangles, 0.0
+    hull = convex_hull(corners[np.isfinite(corners).all(axis=1)])
+    return hull.points, hull.triangles.astype(np.int32), least
+
+
+def _moved_in(
+    points: NDArray[np.float64], triangles: NDArray[np.int32], normals: NDArray[np.float64], by: float
+) -> tuple[NDArray[np.float64], float]:
+    corner = triangles.ravel()
+    count = len(points)
+    # Every plane weighs as much as the angle its face has at the point, so that how a face is split does not matter.
+    weight = _angles(points, triangles).ravel()
+    normal = np.repeat(normals, 3, axis=0)
+    pull = np.stack([np.bincount(corner, weight * normal[:, k], count) for k in range(3)], axis=1)
+    matrix = np.empty((count, 3, 3))
+    for j in range(3):
+        for k in range(3):
+            matrix[:, j, k] = np.bincount(corner, weight * normal[:, j] * normal[:, k], count)
+    trace = np.trace(matrix, axis1=1, axis2=2)
+    matrix += (_DAMPING * trace + 1e-30)[:, None, None] * np.eye(3)
+    inward = -np.linalg.solve(matrix, (pull * (1 + _DAMPING))[:, :, None])[:, :, 0]
+    length = np.linalg.norm(inward, axis=1)
+    inward *= np.minimum(1.0, _FARTHEST / np.maximum(length, 1e-300))[:, None]
+    used = np.unique(triangles)
+    straight = pull / np.maximum(np.linalg.norm(pull, axis=1), 1e-300)[:, None]
+    # What lies opposite comes to meet it, and neither may pass the other.
+    hits, _ = Surface(points, triangles).first_hits(
+        points[used] - 1e-4 * by * straight[used], -straight[used], 1e-3 * by
+    )
+    depth = np.zeros(count)
+    depth[used] = np.minimum(by, np.where(np.isfinite(hits), _OF_WALL * hits, by))
+    before = face_normals(points, triangles)
+    for _ in range(12):
+        moved = points + depth[:, None] * inward
+        after = face_normals(moved, triangles)
+        sizes = (before**2).sum(axis=1) * (after**2).sum(axis=1)
+        turned = (before * after).sum(axis=1) < _TURNED * np.sqrt(np.maximum(sizes, 1e-300))
+        if not turned.any():
+            break
+        # Half as far around every face that would turn over.
+        depth[np.unique(triangles[turned])] /= 2
+    return points + depth[:, None] * inward, float(depth[used].min())
+
+
+def face_normals(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:
+    """(T, 3) normals twice as long as the triangles' areas."""
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    return np.cross(b - a, c - a)
+
+
+def unit_normals(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:
+    """(T, 3) unit normals of triangles; zero where there is no area."""
+    normals = face_normals(points, triangles)
+    length = np.linalg.norm(normals, axis=1, keepdims=True)
+    return np.where(length > 0, normals / np.maximum(length, 1e-300), 0.0)
+
+
+def _angles(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:
+    """(T, 3) the angle of each triangle at each corner."""
+    at = points[triangles]
+    out, back = np.roll(at, -1, axis=1) - at, np.roll(at, 1, axis=1) - at
+    across = np.linalg.norm(np.cross(out, back), axis=2)
+    return np.arctan2(across, np.einsum("ijk,ijk->ij", out, back))
+
+
+def volume_of(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> float:
+    """The volume a closed surface goes around."""
+    at = points[triangles] - points[triangles[0, 0]] if len(triangles) else np.zeros((0, 3, 3))
+    return float(np.einsum("ij,ij->", at[:, 0], np.cross(at[:, 1], at[:, 2]))) / 6
+
+
+def widths_of(points: NDArray[np.float64]) -> NDArray[np.float64]:
+    """(13,) how wide points lie along the axes, and the diagonals of squares and cubes."""
+    return np.asarray(np.ptp(points @ _VIEWS.T, axis=0))
