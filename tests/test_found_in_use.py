@@ -646,3 +646,103 @@ def test_a_lighter_shadow_keeps_its_volume_and_thin_things_are_pulled_in_less():
     thin = of_shadow(done)["thwart_shadow"]
     assert 0.004 < thin[1] < 0.03 and thin[0] > 1.95
     assert "thwart: is too thin to be pulled in by 2 cm everywhere" in texts(done.notes)
+
+
+def test_what_belongs_to_an_asset_stays_and_goes_with_it(tmp_path, run):
+    names = ["shed", "shed_LOD1", "shed_collision_1", "boat", "boat_collision_1"]
+    zo.write(scene_of(*(Node(name, content=cube(name=name)) for name in names)), tmp_path / "a.usda")
+
+    def left(*words):
+        assert run("convert", tmp_path / "a.usda", tmp_path / "b.usda", *words).status == 0
+        return [one.node.name for one in zo.read(tmp_path / "b.usda").walk()]
+
+    assert left("--keep", "shed") == names[:3]
+    assert left("--drop", "shed") == names[3:]
+    assert left("--keep", "role:collision") == ["shed_collision_1", "boat_collision_1"]
+    assert left("--step", "select keep=shed alone=true") == ["shed"]
+
+
+def test_a_mesh_of_two_sided_and_one_sided_slots_keeps_both_in_usd(tmp_path):
+    slots = (Material("net", two_sided=True), Material("wood"))
+    zo.write(scene_of(cube(slots=slots, face_slot=[0, 1] * 3)), tmp_path / "a.usda")
+    again = zo.read(tmp_path / "a.usda")
+    assert [(one.name, one.two_sided) for one in again.materials] == [("net", True), ("wood", False)]
+
+
+def test_own_collision_that_is_inside_out_is_flipped():
+    for turn in (np.eye(4), np.diag([-1.0, 1, 1, 1])):
+        solid = cube(name="crate_collision") if turn[0, 0] < 0 else cube(name="crate_collision").turned_round()
+        scene = scene_of(Node("crate", turn, content=cube()), Node("crate_collision", turn, content=solid))
+        done = zo.apply(scene, zo.steps.Collision())
+        (one,) = done.nodes(role="collision")
+        points = one.node.mesh.points[one.node.mesh.corner_point].reshape(-1, 4, 3)
+        facing = np.cross(points[:, 1] - points[:, 0], points[:, 2] - points[:, 0])
+        outward = ((points.mean(axis=1) - 0.5) * facing).sum(axis=1) > 0
+        assert (outward if turn[0, 0] > 0 else ~outward).all()
+        assert "flipped, as it was inside out" in texts(done.notes)
+
+
+@pytest.mark.parametrize("command", ["survey", "convert", "run"])
+@pytest.mark.parametrize(
+    ("nodes", "rule"),
+    [
+        (["a", "a_LOD1", "a_LOD1"], "level-doubled"), (["a", "a_LOD2"], "level-gap"), (["a", "b_LOD1"], "level-orphaned"),
+        (["a", "a_LOD1 moved"], "level-displaced"), (["a", "a_LOD1 heavy"], "level-not-lighter"),
+    ],
+)  # fmt: skip
+def test_levels_that_are_wrong_are_said_everywhere(tmp_path, run, command, nodes, rule):
+    light = zo.Mesh.from_faces("light", cube().points, [[0, 2, 3, 1], [4, 5, 7, 6], [0, 1, 5, 4]])
+    made = []
+    for text in nodes:
+        name, _, how = text.partition(" ")
+        mesh = cube(name=name) if name == "a" or how == "heavy" else light
+        made.append(Node(name, moved(5 if how == "moved" else 0, 0, 0), content=mesh))
+    zo.write(scene_of(*made), tmp_path / "a.usda")
+    (tmp_path / "job.toml").write_text('[[sources]]\nfiles = "a.usda"\n[[outputs]]\n')
+    words = {
+        "survey": [tmp_path / "a.usda"],
+        "convert": [tmp_path / "a.usda", tmp_path / "b.glb"],
+        "run": [tmp_path / "job.toml"],
+    }
+    found = run(command, *words[command], "--json").json
+    found = found["assets"][0] if command == "run" else found
+    assert rule in {one["rule"] for one in found["findings"]}
+    assert "warning" in run(command, *words[command], *(["--fresh"] if command == "run" else [])).err
+
+
+def test_words_of_outputs_do_what_they_say(tmp_path, run):
+    lamp = Node("lamp", moved(0, 2, 0), content=zo.Light("lamp"))
+    zo.write(scene_of(Node("yard", children=(Node("gate", moved(7, 0, 0), content=cube(), groups=()),)),
+                      Node("grid", content=cube(name="grid")), lamp), tmp_path / "a.glb")  # fmt: skip
+    (tmp_path / "job.toml").write_text(
+        '[[sources]]\nfiles = "a.glb"\n'
+        '[[outputs]]\nname = "low"\nsuffix = "_{output}"\nkeep = ["gate", "kind:light"]\n'
+        '[[outputs]]\nsuffix = "_0"\nplace = "origin"\ncommon = "grid"\n'
+    )
+    assert run("run", tmp_path / "job.toml").status == 0
+    low = zo.read(tmp_path / "ready" / "a_low.glb")
+    assert {one.node.name for one in low.walk()} == {"yard", "gate", "lamp"} and low.nodes(kind="light")
+    (gate,) = zo.read(tmp_path / "ready" / "a_0.glb").find("gate")
+    assert gate.world[:3, 3].tolist() == [0, 0, 0]
+
+
+@pytest.mark.parametrize(
+    ("name", "plain"),
+    [("水門", "ShuiMen"), ("Шлюз 2", "Shlyuz_2"), ("Tür", "Tuer"), ("Ærø", "Aero"), ("πύλη", "pyli")],
+)
+def test_names_in_the_script_of_an_artist_are_spelled_or_kept_never_erased(tmp_path, run, name, plain):
+    zo.write(scene_of(Node(name, content=cube(name=name))), tmp_path / "a.glb")
+    (tmp_path / "wide.toml").write_text('allowed_characters = "\\\\w-"\n[names]\nvisible = "{name}"\n')
+    run("convert", tmp_path / "a.glb", tmp_path / "b.glb")
+    assert [one.node.name for one in zo.read(tmp_path / "b.glb").walk()] == [plain]
+    run("convert", tmp_path / "a.glb", tmp_path / "c.glb", "--target", tmp_path / "wide.toml")
+    assert [one.node.name for one in zo.read(tmp_path / "c.glb").walk()] == [name.replace(" ", "_")]
+    found = run("check", tmp_path / "c.glb", "--target", tmp_path / "wide.toml", "--json").json["findings"]
+    assert "name-unsafe" not in {one["rule"] for one in found}
+
+
+def test_default_names_are_told_by_their_shape(tmp_path, run):
+    names = ["Würfel.001", "Node12", "17", "gate_3", "post_2", "rail", "quay_wall_4"]
+    scene = scene_of(*(Node(name, content=cube(name=name, slots=(Material("Gate paint"),))) for name in names))
+    zo.write(scene, tmp_path / "mooring_post.glb")
+    assert run("survey", tmp_path / "mooring_post.glb", "--json").json["default_names"] == names[:3]

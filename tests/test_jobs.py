@@ -221,7 +221,7 @@ def test_one_asset_is_assembled_from_several_files(yard, tmp_path):
     assert [node.name for node in scene.roots] == ["hut", "hut_LOD1", "hut_collision"]
     assert all(np.array_equal(mesh.surface_bounds, [[0, 0, 0], [1, 1, 1]]) for mesh in scene.meshes)
     rules = [finding.rule for asset in result.assets for finding in asset.findings]
-    assert rules == ["assembly-frame"]
+    assert [rule for rule in rules if rule.startswith("assembly")] == ["assembly-frame"]
 
 
 @pytest.mark.parametrize(
@@ -233,7 +233,7 @@ def test_one_asset_is_assembled_from_several_files(yard, tmp_path):
 )
 def test_parts_that_do_not_fit_are_found(yard, tmp_path, part, rule):
     result = assembled(yard, tmp_path, hut=(1.0, 0.0, "m"), hut_LOD1=part)
-    (finding,) = result.assets[0].findings
+    (finding,) = [one for one in result.assets[0].findings if one.rule.startswith("assembly")]
     assert rule in finding.text
 
 

@@ -86,7 +86,7 @@ def test_names_become_safe_unique_and_are_listed():
         cube(name="Pöller groß", slots=(material,)), cube(name="poeller GROSS"), Node("日本"), Node(""), Node("łódź/å")
     )
     done = Names().apply(scene)
-    assert [node.name for node in done.roots] == ["Poeller_gross", "poeller_GROSS_2", "unnamed", "unnamed_2", "lodz_a"]
+    assert [node.name for node in done.roots] == ["Poeller_gross", "poeller_GROSS_2", "RiBen", "unnamed", "lodz_a"]
     assert done.meshes[1].name == "poeller_GROSS_2"
     assert done.materials[0].name == "Eisen_rostig"
     assert done.textures[0].name == "Hoehe_ueber.PNG"

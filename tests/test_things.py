@@ -181,7 +181,7 @@ def test_names_of_levels_come_from_the_asset():
 
 def test_default_names_and_clashes_are_noted():
     done = Names().apply(scene_of(Node("Cube.001"), Node("gate"), Node("Gate")))
-    assert "names nobody seems to have chosen: 'Cube.001'" in texts(done.notes)
+    assert "default names: 'Cube.001'" in texts(done.notes)
     assert "wanted by more than one node, so numbered: 'Gate'" in texts(done.notes)
 
 

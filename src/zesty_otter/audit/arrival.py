@@ -23,7 +23,7 @@ _FLOAT = float(np.finfo(np.float32).eps)
 class Arrival:
     """What stands in a written file, and every way in which it differs from what was meant.
 
-    ``compared`` names what could be compared, as the format carries it.
+    ``compared`` names what could be compared, as the format carries it; nothing where it can only be written.
     """
 
     path: str
@@ -57,6 +57,8 @@ def arrived(
         Whether positions were meant to be rounded to 16 bits.
     """
     kind = formats.format_of(path)
+    if kind.reader is None:
+        return Arrival(str(path), facts_of(scene, path.stat().st_size), (), ())
     found = formats.read(path) if found is None else found
     carries = kind.carries if carries is None else carries
     in_gltf = kind.name in ("glb", "gltf")

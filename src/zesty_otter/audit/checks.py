@@ -10,6 +10,8 @@ from zesty_otter.audit.rules import Rule, Subject, all_rules, refuse_unknown
 from zesty_otter.model import Scene
 from zesty_otter.targets import Target
 
+_OF_LEVELS = ("level-doubled", "level-gap", "level-not-lighter", "level-orphaned", "level-displaced")
+
 
 def check(scene: Scene, target: Target) -> list[Finding]:
     """What a target would object to, the worst first.
@@ -32,6 +34,11 @@ def check(scene: Scene, target: Target) -> list[Finding]:
 def over_limits(scene: Scene, target: Target) -> list[Finding]:
     """Every limit of the target that a scene breaks, and everything it asks for that is not there."""
     return _findings(scene, target, [one for one in all_rules().values() if one.limit])
+
+
+def of_levels(scene: Scene) -> list[Finding]:
+    """What is wrong with the levels of detail of a scene, whatever receives it."""
+    return _findings(scene, Target(), [one for one in all_rules().values() if one.name in _OF_LEVELS])
 
 
 def _findings(scene: Scene, target: Target, rules: Iterable[Rule]) -> list[Finding]:

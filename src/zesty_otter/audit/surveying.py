@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from zesty_otter.audit.findings import Finding
 from zesty_otter.audit.footing import CollisionFacts, collision_facts
 from zesty_otter.audit.sizes import SizeGuess, size_guesses
 from zesty_otter.model import (
@@ -20,7 +21,7 @@ from zesty_otter.model import (
     Scene,
     Texture,
     content_bounds,
-    is_default_name,
+    default_names,
     seen_bounds,
 )
 from zesty_otter.steps.measures import LevelFacts, level_facts
@@ -109,6 +110,7 @@ class Survey:
     default_names: tuple[str, ...]
     bounds: tuple[tuple[str, tuple[float, float, float]], ...]
     notes: tuple[Note, ...]
+    findings: tuple[Finding, ...] = ()
 
     @property
     def counted(self) -> str:
@@ -159,10 +161,19 @@ def survey(scene: Scene) -> Survey:
         ),
         textures=tuple(TextureFacts(t.name, _where(t), t.wanted, tuple(map(str, t.looked_in))) for t in scene.textures),
         clashing_names=clashing([one.node.name for one in placed]),
-        default_names=tuple(one.node.name for one in placed if is_default_name(one.node.name)),
+        default_names=default_names(scene),
         bounds=tuple((one.path[-1], one.size) for one in nodes if one.role == "bounds" and one.size),
         notes=scene.notes,
+        findings=_on_levels(scene),
     )
+
+
+def _on_levels(scene: Scene) -> tuple[Finding, ...]:
+    if not any(placed.node.role == "level" for placed in scene.walk()):
+        return ()
+    from zesty_otter.audit.checks import of_levels  # which looks at much more
+
+    return tuple(of_levels(scene))
 
 
 def triangles_in_words(seen: int, total: int) -> str:

@@ -358,6 +358,8 @@ def name_table(renamed: tuple[Renamed, ...]) -> Any:
 
 def verdict(arrival: Arrival) -> str:
     """One line on whether what was written is what was meant."""
+    if not arrival.compared:
+        return "[guess]not read back: this format can only be written[/]"
     if not arrival.problems:
         return f"[done]read back: {', '.join(arrival.compared[:-1])} and {arrival.compared[-1]} as meant[/]"
     return "[problem]differs:[/] " + escape("; ".join(arrival.problems))

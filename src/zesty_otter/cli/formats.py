@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zesty_otter.cli import console
-from zesty_otter.formats import CARRIES, FORMATS
+from zesty_otter.formats import CARRIES, all_formats
 
 
 def command(json: console.Json = False) -> None:
@@ -19,12 +19,12 @@ def command(json: console.Json = False) -> None:
                     "writes": one.writer is not None,
                     "carries": [what for what in CARRIES if what in one.carries],
                 }
-                for one in FORMATS
+                for one in all_formats()
             ]
         )
         return
     made = console.table("format", "ending", "reads", "writes", "carries")
-    for one in FORMATS:
+    for one in all_formats():
         made.add_row(
             one.title,
             " ".join(one.suffixes),

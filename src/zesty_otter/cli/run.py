@@ -203,6 +203,7 @@ def _add_rows(made: Any, asset: AssetResult, *, dry_run: bool) -> None:
             made.add_row(*first, escape(file.path))
             continue
         arrival = "[problem]differs[/]" if file.problems else "[done]as meant[/]"
+        arrival = arrival if file.read_back else "[guess]not read back[/]"
         size = format_size(file.facts.size, 1.0)
         made.add_row(*first, escape(file.path), size, file.facts.triangles_in_words, arrival)
 

@@ -13,7 +13,7 @@ from rich.markup import escape
 from zesty_otter.cli import console
 from zesty_otter.cli.console import results
 from zesty_otter.model import format_length
-from zesty_otter.steps import STEPS, Step, step_named
+from zesty_otter.steps import Step, step_named, with_those_of_others
 from zesty_otter.steps.base import as_length
 
 
@@ -23,11 +23,11 @@ def command(
 ) -> None:
     """List the steps, or explain one: what it looks at, its settings, and an example."""
     if json:
-        documents = [document(step) for slug, step in STEPS.items() if name in (None, slug)]
+        documents = [document(step) for slug, step in with_those_of_others().items() if name in (None, slug)]
         console.print_json(document(step_named(name)) if name else documents)
     elif name is None:
         made = console.table("step", "what it does")
-        for slug, step in STEPS.items():
+        for slug, step in with_those_of_others().items():
             made.add_row(slug, first_line(step))
         results.print(made)
         results.print("\n`zesty-otter steps NAME` explains one; `convert --step 'NAME key=value'` takes it.")

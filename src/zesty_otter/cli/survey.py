@@ -50,6 +50,7 @@ def command(
             if number:
                 results.print()
             show(found, verbose=verbose)
+            console.print_findings((("", one) for one in found.findings), verbose=verbose, quiet=quiet)
             console.print_notes(found.notes, verbose=verbose, quiet=quiet)
     if json:
         console.print_json(documents[0] if len(files) == 1 else documents)

@@ -1,308 +1,43 @@
-"""Reading and writing files: one module or package per format, found by first bytes and by suffix."""
+"""Reading and writing files: one package per format, found by first bytes and by suffix."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+import pkgutil
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
 from importlib import import_module
 from os import PathLike
 from pathlib import Path
 from typing import BinaryIO
 
-from zesty_otter.errors import InputError, ModelError, UsageError
+from zesty_otter._plugins import plugins
+from zesty_otter.errors import InputError, UsageError
 from zesty_otter.formats.bare import said_frame
+from zesty_otter.formats.base import CARRIES, Format, Progress
 from zesty_otter.formats.files import Encoded, inputs_of, load, readable, save
 from zesty_otter.formats.streams import Companions, Source, opened, put_out
-from zesty_otter.model import ROLES, Frame, Node, Note, Scene, count_of, expanded, format_unit
-
-Progress = Callable[[float], None]
-"""Called with the share of the work that is done, 0 to 1."""
-
-CARRIES = (
-    "names",
-    "tree",
-    "polygons",
-    "smoothing groups",
-    "normals",
-    "UV sets",
-    "colours",
-    "materials",
-    "metal/rough",
-    "textures",
-    "embedded textures",
-    "scatters",
-    "properties",
-    "mesh properties",
-    "lights and cameras",
-    "visibility",
-    "unit",
-    "axes",
-)
-"""What a format may be able to carry; the columns of the table of formats."""
+from zesty_otter.model import Frame, Note, Scene, format_unit
 
 
-@dataclass(frozen=True)
-class Format:
-    """One file format, as the registry knows it.
-
-    ``frame`` is the space its files are in: axes, and the unit when the format fixes one; ``spaces`` are further
-    axes that a file can say, ``axes_vary`` is for formats that say none and may be in any. ``carries``
-    names entries of `CARRIES`; ``chooses`` what a reader lets one choose: a pose, a scene.
-    """
-
-    name: str
-    title: str
-    suffixes: tuple[str, ...]
-    frame: Frame
-    carries: frozenset[str]
-    reader: str | None = None
-    writer: str | None = None
-    magic: tuple[bytes, ...] = ()
-    axes_vary: bool = False
-    spaces: tuple[str, ...] = ()
-    chooses: frozenset[str] = frozenset()
-    quantizes: bool = False
-
-    def read(
-        self, path: Path, progress: Progress | None = None, folders: Sequence[Path] = (), **chosen: str | None
-    ) -> Scene:
-        """Read a file; what is ``chosen`` from it is one of `_CHOICES`."""
-        if self.reader is None:
-            raise InputError(
-                f"{self.title} files cannot be read yet, only written.",
-                file=path,
-                remedy="`zesty-otter formats` lists what can be read.",
-            )
-        more = {what: which for what, which in chosen.items() if which is not None}
-        for what in more.keys() - self.chooses:
-            able = ", ".join(suffix for one in FORMATS if what in one.chooses for suffix in one.suffixes)
-            raise UsageError(
-                f"{_CHOICES[what]} of {self.title} files are not read, so there is no {what} to choose.",
-                file=path,
-                remedy=f"A {what} can be chosen in {able}.",
-            )
-        try:
-            scene: Scene = import_module(self.reader).read(path, progress=progress, folders=folders, **more)
-        except ModelError as error:
-            raise InputError(error.problem, file=path, place=error.place, remedy=error.remedy) from None
-        return scene.map_nodes(_with_told_role) if "properties" in self.carries else scene
-
-    def carried(self, scene: Scene, *, keep_hidden: bool = False) -> tuple[Scene, list[Note]]:
-        """What a file gets of a scene: no hidden nodes where it cannot hide them, unless ``keep_hidden``; and notes."""
-        if "visibility" in self.carries:
-            return scene, []
-        hidden = {one.number for one in scene.walk() if not one.visible}
-        names = [one.node.name for one in scene.walk() if not one.visible and one.node.content is not None]
-        if not hidden:
-            return scene, []
-        shown = f"{count_of(len(names), 'hidden node')}: {', '.join(names[:5])}" + (
-            f" and {len(names) - 5} more" if len(names) > 5 else ""
-        )
-        if keep_hidden:
-            seen = scene.map_nodes(lambda node: node if node.visible else replace(node, visible=True))
-            return seen, [Note("lost", f"{self.title} cannot hide nodes; written visible, {shown}", self.name)]
-        left = scene.rebuilt(lambda n, node: None if n in hidden else node)
-        text = f"{self.title} cannot hide nodes; left out {shown} (keep = hidden writes them)"
-        return left, [Note("lost", text, self.name)] if names else []
-
-    def encode(self, scene: Scene, name: str, *, quantized: bool = False, keep_hidden: bool = False) -> Encoded:
-        if self.writer is None:
-            raise UsageError(
-                f"{self.title} files cannot be written yet, only read.",
-                remedy="`zesty-otter formats` lists what can be written.",
-            )
-        if quantized and not self.quantizes:
-            able = ", ".join(suffix for one in FORMATS if one.quantizes for suffix in one.suffixes)
-            raise UsageError(f"{self.title} files cannot be quantized.", remedy=f"Only {able} files can.")
-        scene, notes = self.carried(scene, keep_hidden=keep_hidden)
-        copies = 0
-        if "scatters" not in self.carries:
-            scene, copies = expanded(scene)
-        if "properties" in self.carries:
-            scene = scene.map_nodes(_telling_its_role)
-        encoded: Encoded = import_module(self.writer).encode(scene, name, **({"quantized": True} if quantized else {}))
-        encoded.notes += notes
-        owners = [mesh.name for mesh in scene.meshes if mesh.properties]
-        owners += ["the scene"] if scene.properties else []
-        if owners and "mesh properties" not in self.carries:
-            text = f"properties of meshes and scenes have no place in {self.title}: those of {', '.join(owners[:5])}"
-            encoded.notes.append(Note("lost", text, self.name))
-        if copies:
-            text = f"{self.title} has no scatters; their copies became {count_of(copies, 'node')}"
-            encoded.notes.append(Note("lost", text, self.name))
-        return encoded
+def _declared() -> Iterator[Format]:
+    """What the packages in this one declare, in the order of their names."""
+    for found in pkgutil.iter_modules(__path__):
+        if found.ispkg:
+            yield from import_module(f"{__name__}.{found.name}").FORMATS
 
 
-ROLE = "role"
-"""The property of a node that tells its role, in formats that carry properties of nodes and not roles."""
+FORMATS = tuple(_declared())
+"""Every format of our own. A new one is a package here that declares itself."""
 
 
-def _telling_its_role(node: Node) -> Node:
-    if node.role == "visible":
-        return node
-    return replace(node, properties={**node.properties, ROLE: node.role})
+def all_formats() -> tuple[Format, ...]:
+    """Every format, those that other packages bring by entry points in the group ``zesty_otter.formats`` last."""
+    return (*FORMATS, *_of_others())
 
 
-def _with_told_role(node: Node) -> Node:
-    role = node.properties.get(ROLE)
-    if role not in ROLES:
-        return node
-    rest = {key: value for key, value in node.properties.items() if key != ROLE}
-    return replace(node, role=str(role), properties=rest)
-
-
-_CHOICES = {"pose": "animations", "scene": "several scenes"}
-
-_GLTF_CARRIES = frozenset(
-    {
-        "names",
-        "tree",
-        "normals",
-        "UV sets",
-        "colours",
-        "materials",
-        "metal/rough",
-        "textures",
-        "unit",
-        "axes",
-        "lights and cameras",
-        "scatters",
-        "visibility",
-        "properties",
-    }
-)
-
-_USD_CARRIES = _GLTF_CARRIES | {"polygons"}
-_GLTF_CARRIES |= {"mesh properties"}
-
-FORMATS = (
-    Format(
-        "obj",
-        "OBJ with MTL",
-        (".obj",),
-        Frame("left up forward"),
-        frozenset(
-            {
-                "names",
-                "polygons",
-                "smoothing groups",
-                "normals",
-                "UV sets",
-                "colours",
-                "materials",
-                "metal/rough",
-                "textures",
-            }
-        ),
-        reader="zesty_otter.formats.obj.reader",
-        writer="zesty_otter.formats.obj.writer",
-        axes_vary=True,
-    ),
-    Format(
-        "ply",
-        "PLY",
-        (".ply",),
-        Frame("left up forward"),
-        frozenset({"polygons", "normals", "UV sets", "colours"}),
-        reader="zesty_otter.formats.ply.reader",
-        writer="zesty_otter.formats.ply.writer",
-        magic=(b"ply",),
-        axes_vary=True,
-    ),
-    Format(
-        "stl",
-        "STL",
-        (".stl",),
-        Frame("right forward up"),
-        frozenset(),
-        reader="zesty_otter.formats.stl.reader",
-        writer="zesty_otter.formats.stl.writer",
-        axes_vary=True,
-    ),
-    Format(
-        "collada",
-        "COLLADA 1.4.1",
-        (".dae",),
-        Frame("left up forward"),
-        frozenset(
-            {
-                "names",
-                "tree",
-                "polygons",
-                "normals",
-                "UV sets",
-                "colours",
-                "materials",
-                "textures",
-                "lights and cameras",
-                "properties",
-                "unit",
-                "axes",
-            }
-        ),
-        spaces=("left back up", "up right forward"),
-        reader="zesty_otter.formats.collada.reader",
-        writer="zesty_otter.formats.collada.writer",
-    ),
-    Format(
-        "x3d",
-        "X3D in XML",
-        (".x3d",),
-        Frame("left up forward"),
-        frozenset(
-            {"names", "tree", "polygons", "normals", "UV sets", "colours", "materials", "textures", "unit", "axes"}
-            | {"lights and cameras", "visibility"}
-        ),
-        reader="zesty_otter.formats.x3d.reader",
-        writer="zesty_otter.formats.x3d.writer",
-    ),
-    Format(
-        "usda",
-        "USD text",
-        (".usda", ".usd"),
-        Frame("left up forward"),
-        _USD_CARRIES,
-        spaces=("left back up",),
-        reader="zesty_otter.formats.usd.reader",
-        writer="zesty_otter.formats.usd.writer",
-        magic=(b"#usda", b"PXR-USDC"),  # of binary layers the reader says what to do
-    ),
-    Format(
-        "usdz",
-        "USD package",
-        (".usdz",),
-        Frame("left up forward"),
-        _USD_CARRIES | {"embedded textures"},
-        spaces=("left back up",),
-        reader="zesty_otter.formats.usd.reader",
-        writer="zesty_otter.formats.usd.writer",
-        magic=(b"PK\3\4",),
-    ),
-    Format(
-        "glb",
-        "glTF 2.0, one file",
-        (".glb",),
-        Frame("left up forward", "m"),
-        _GLTF_CARRIES | {"embedded textures"},
-        reader="zesty_otter.formats.gltf.reader",
-        writer="zesty_otter.formats.gltf.writer",
-        chooses=frozenset(_CHOICES),
-        quantizes=True,
-        magic=(b"glTF",),
-    ),
-    Format(
-        "gltf",
-        "glTF 2.0, with files beside it",
-        (".gltf",),
-        Frame("left up forward", "m"),
-        _GLTF_CARRIES,
-        reader="zesty_otter.formats.gltf.reader",
-        writer="zesty_otter.formats.gltf.writer",
-        chooses=frozenset(_CHOICES),
-        quantizes=True,
-    ),
-)
-"""Every format. A new one is a module and an entry here."""
+def _of_others() -> Iterator[Format]:
+    for one in plugins("zesty_otter.formats"):
+        yield from (one,) if isinstance(one, Format) else one
 
 
 def format_of(path: Path, first_bytes: bytes = b"") -> Format:
@@ -311,13 +46,16 @@ def format_of(path: Path, first_bytes: bytes = b"") -> Format:
 
 
 def _format_of(path: Path, first_bytes: bytes, said: str) -> Format:
-    for one in FORMATS:
-        if first_bytes.startswith(one.magic):
-            return one
-    for one in FORMATS:
-        if path.suffix.lower() in one.suffixes:
-            return one
-    known = ", ".join(suffix for one in FORMATS for suffix in one.suffixes)
+    # Asking for the packages of others takes time, and seldom is there need to.
+    for ours in (True, False):
+        there = FORMATS if ours else tuple(_of_others())
+        for one in there:
+            if first_bytes.startswith(one.magic):
+                return one
+        for one in there:
+            if path.suffix.lower() in one.suffixes:
+                return one
+    known = ", ".join(suffix for one in all_formats() for suffix in one.suffixes)
     if said == "bytes":
         raise UsageError("the first bytes do not tell the format.", file=said, remedy="Say it with format=.")
     raise UsageError(
@@ -328,10 +66,11 @@ def _format_of(path: Path, first_bytes: bytes, said: str) -> Format:
 def format_named(name: str) -> Format:
     """The format of a short name, such as ``"collada"``, or of an ending, such as ``"dae"``."""
     word = name.lower().lstrip(".")
-    for one in FORMATS:
-        if word == one.name or f".{word}" in one.suffixes:
-            return one
-    raise UsageError(f"'{name}' is not a format.", remedy=f"There are {', '.join(one.name for one in FORMATS)}.")
+    for ours in (True, False):
+        for one in FORMATS if ours else _of_others():
+            if word == one.name or f".{word}" in one.suffixes:
+                return one
+    raise UsageError(f"'{name}' is not a format.", remedy=f"There are {', '.join(one.name for one in all_formats())}.")
 
 
 def read(
@@ -481,4 +220,16 @@ def write(
     return encoded.notes
 
 
-__all__ = ["CARRIES", "FORMATS", "Encoded", "Format", "Progress", "format_named", "format_of", "load", "read", "write"]
+__all__ = [
+    "CARRIES",
+    "FORMATS",
+    "Encoded",
+    "Format",
+    "Progress",
+    "all_formats",
+    "format_named",
+    "format_of",
+    "load",
+    "read",
+    "write",
+]

@@ -414,7 +414,8 @@ class _Work:
             names = list(alive)
             centres = np.array([alive[n].points.mean(axis=0) for n in names])
             for i, name in enumerate(names):
-                for j in np.argsort(np.linalg.norm(centres - centres[i], axis=1))[1:7]:
+                near = np.argsort(np.linalg.norm(centres - centres[i], axis=1))
+                for j in near[near != i][:6]:
                     pair = min(name, names[j]), max(name, names[j])
                     if pair not in added:
                         one, other = alive[pair[0]], alive[pair[1]]

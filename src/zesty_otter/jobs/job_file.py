@@ -12,7 +12,7 @@ from pydantic_core import CoreSchema
 
 from zesty_otter._settings import Settings, read_settings
 from zesty_otter.errors import UsageError, closest
-from zesty_otter.formats import FORMATS, format_named
+from zesty_otter.formats import all_formats, format_named
 from zesty_otter.steps import STEPS, Length, Step, Words, step_from_text, step_named
 from zesty_otter.targets import Axes, Unit
 
@@ -54,12 +54,12 @@ class _StepSchema:
 
 def _known_format(name: str) -> str:
     """The name of a format that can be written, given that or one of its endings."""
-    known = [one.name for one in FORMATS if one.writer]
     try:
         kind = format_named(name)
     except UsageError:
         kind = None
-    if kind is None or kind.name not in known:
+    if kind is None or kind.writer is None:
+        known = [one.name for one in all_formats() if one.writer]
         raise ValueError(f"'{name}' cannot be written; there are {', '.join(known)}.{closest(name, known)}")
     return kind.name
 
@@ -113,7 +113,7 @@ class Output(Settings):
     )
     folder: Template = Field("", description="Folder below that of the job, with {folder}, {source}, {group} ...")
     file: Template = Field("{name}", description="Name of each file, without its ending.")
-    suffix: str = Field("", description="What stands behind the name, to tell outputs apart.")
+    suffix: Template = Field("", description="What stands behind the name, to tell outputs apart: _low, _{target}.")
     split: Literal["scene", "object", "group", "top-group"] = Field(
         "scene", description="A file for the whole source, each object, each innermost group, or each outermost group."
     )

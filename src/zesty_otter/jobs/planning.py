@@ -12,7 +12,7 @@ from pathlib import Path
 
 from zesty_otter import steps, targets
 from zesty_otter.errors import InputError, UsageError, ZestyOtterError, closest
-from zesty_otter.formats import FORMATS, Format, format_named
+from zesty_otter.formats import Format, all_formats, format_named
 from zesty_otter.jobs.job_file import Job, LayOut, Output, Source
 from zesty_otter.model import Frame
 from zesty_otter.pipeline import SourceFile, Wanted, selection, target_steps
@@ -77,11 +77,12 @@ class PlannedOutput:
             "group": group,
             "output": self.name,
             "target": self.target.name if self.target else "",
-            "suffix": self.settings.suffix,
             "number": str(number),
+            "suffix": "",
         }
-        safe = {key: _safe(value) if value and key != "suffix" else value for key, value in found.items()}
-        return {**safe, "folder": task.parts[0].file.below}
+        safe = {key: _safe(value) if value else value for key, value in found.items()}
+        tokens = {**safe, "folder": task.parts[0].file.below}
+        return {**tokens, "suffix": filled(self.settings.suffix, tokens)}
 
 
 @dataclass(frozen=True)
@@ -165,7 +166,10 @@ def filled(template: str, tokens: Mapping[str, str]) -> str:
     return re.sub(r"\{([^{}]*)\}", fill, template)
 
 
-_READABLE = frozenset(suffix for one in FORMATS if one.reader for suffix in one.suffixes)
+@functools.cache
+def _readable() -> frozenset[str]:
+    """The endings of files that can be read."""
+    return frozenset(suffix for one in all_formats() if one.reader for suffix in one.suffixes)
 
 
 @functools.lru_cache(4096)
@@ -217,7 +221,11 @@ def _with_saved(output: Output, job: Job, above: tuple[str, ...] = ()) -> Output
 
 def _output_steps(output: Output, target: Target | None) -> Iterator[Step]:
     """What an output does to the whole scene before it is split: its own steps, then what its target asks for."""
-    drop = (*output.drop, *(target.drop if target and "drop" not in output.model_fields_set else ()))
+    own = "drop" in output.model_fields_set
+    drop = (*output.drop, *(target.drop if target and not own else ()))
+    if not own:
+        # What is asked for by kind or role is not dropped by default.
+        drop = tuple(word for word in drop if word not in output.keep)
     step, _ = selection(output.keep, drop)
     if step is not None:
         yield step
@@ -280,7 +288,7 @@ def _files(source: Source, home: Path, problems: list[tuple[str, ZestyOtterError
         if not paths:
             shown = _shown(Path(pattern), home)
             if glob.has_magic(pattern) or Path(pattern).is_dir():
-                known = ", ".join(suffix for one in FORMATS if one.reader for suffix in one.suffixes)
+                known = ", ".join(sorted(_readable()))
                 problem = InputError("no file that can be read fits this.", file=shown, remedy=f"Files end in {known}.")
             else:
                 problem = InputError("there is no such file.", file=shown, remedy="Check the path in [[sources]].")
@@ -313,7 +321,7 @@ def _globbed(pattern: Path) -> tuple[list[Path], Path]:
 
 
 def _is_readable(path: Path) -> bool:
-    return path.suffix.lower() in _READABLE and not path.name.startswith(".") and path.is_file()
+    return path.suffix.lower() in _readable() and not path.name.startswith(".") and path.is_file()
 
 
 def _shown(path: Path, home: Path) -> str:

@@ -36,6 +36,7 @@ class Delivered:
     hashes: dict[str, str]
     facts: FileFacts
     problems: tuple[str, ...] = ()
+    read_back: bool = True
 
 
 @dataclass(frozen=True)
@@ -157,6 +158,7 @@ def arrivals(entries: dict[str, Entry]) -> str:
                     "sections": one.facts.sections,
                     "materials": list(one.facts.materials),
                     "arrived": not one.problems,
+                    "read_back": one.read_back,
                     "problems": list(one.problems),
                 }
                 for one in entry.files
@@ -178,7 +180,7 @@ def delivered(made: Made, name: str) -> Delivered:
     """A made file as it stands in its place under ``name``."""
     home = Path(name).parent
     hashes = {(home / path).as_posix(): one for path, (_, one) in made.files.items()}
-    return Delivered(made.output, name, hashes, made.facts, made.problems)
+    return Delivered(made.output, name, hashes, made.facts, made.problems, made.read_back)
 
 
 def settings_of(tasks: Sequence[Task], home: Path) -> dict[str, str]:
@@ -252,6 +254,7 @@ def _plain(entry: Entry) -> dict[str, Any]:
                 "path": one.path,
                 "hashes": one.hashes,
                 "problems": list(one.problems),
+                "read_back": one.read_back,
                 "facts": {key: value for key, value in vars(one.facts).items() if key != "paths"},
             }
             for one in entry.files
@@ -261,7 +264,14 @@ def _plain(entry: Entry) -> dict[str, Any]:
 
 def _entry(document: dict[str, Any]) -> Entry:
     files = tuple(
-        Delivered(one["output"], one["path"], one["hashes"], _facts(one["facts"]), tuple(one["problems"]))
+        Delivered(
+            one["output"],
+            one["path"],
+            one["hashes"],
+            _facts(one["facts"]),
+            tuple(one["problems"]),
+            one.get("read_back", True),
+        )
         for one in document["files"]
     )
     return Entry(document["settings"], dict(document["inputs"]), files)

@@ -38,6 +38,7 @@ class Made:
     files: dict[str, tuple[Path, str]]
     facts: FileFacts
     problems: tuple[str, ...]
+    read_back: bool = True
 
 
 @dataclass(frozen=True)
@@ -118,7 +119,7 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
                     part.scene, path.name, folder, quantized=quantized, keep_hidden=output.wanted.keep_hidden
                 )
                 notes += [replace(note, **about) for note in written]
-                made.append(Made(output.name, path, files, arrival.facts, arrival.problems))
+                made.append(Made(output.name, path, files, arrival.facts, arrival.problems, bool(arrival.compared)))
     page = ""
     if report and made:
         from zesty_otter.jobs.report import part_of

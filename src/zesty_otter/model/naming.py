@@ -3,17 +3,28 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 
-_DEFAULT_NAME = re.compile(
-    r"(default|untitled|unnamed|object|group|node|mesh|geometry|shape|cube|box|sphere|cylinder|cone|plane|torus"
-    r"|circle|grid|polygon|empty|null|material|texture|none)?[\s._-]*\d*",
-    re.IGNORECASE,
-)
+_NUMBERED = re.compile(r"([^\W\d_]+)[\s._-]*\d+|[\s\d._-]*")
 
 
-def is_default_name(name: str) -> bool:
-    """Whether a program may have given this name because no person did."""
-    return _DEFAULT_NAME.fullmatch(name) is not None
+def words_of(names: Iterable[str]) -> frozenset[str]:
+    """The words that names are made of, in lower case: ``MooringPost_2`` has mooring and post."""
+    found: set[str] = set()
+    for name in names:
+        spaced = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", name)
+        found |= {word.lower() for word in re.findall(r"[^\W\d_]+", spaced)}
+    return frozenset(found)
+
+
+def is_default_name(name: str, known: frozenset[str] = frozenset()) -> bool:
+    """Whether a program may have given this name because no person did.
+
+    It is told by its shape: nothing but a number, or one word with a number behind it, where nothing else in the
+    file, of ``known`` words (see `words_of`), has that word.
+    """
+    found = _NUMBERED.fullmatch(name)
+    return found is not None and (found[1] is None or found[1].lower() not in known)
 
 
 def count_of(number: int, noun: str) -> str:

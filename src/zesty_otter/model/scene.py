@@ -31,7 +31,7 @@ from zesty_otter.model.checking import (
 from zesty_otter.model.frame import Frame
 from zesty_otter.model.material import Material, Texture
 from zesty_otter.model.mesh import Mesh, box_of
-from zesty_otter.model.naming import count_of
+from zesty_otter.model.naming import count_of, is_default_name, words_of
 
 ROLES = ("visible", "collision", "shadow", "level", "bounds", "marker", "stand-in")
 """What a node is there for."""
@@ -620,6 +620,20 @@ class Scene:
             return mesh if same else mesh.replace(slots=slots)
 
         return self.map_meshes(swap)
+
+
+def default_names(scene: Scene) -> tuple[str, ...]:
+    """The names of visible nodes that nobody seems to have chosen, in the order of the tree.
+
+    A word with a number is one where neither file, group, material nor another name has the word.
+    """
+    order = list(scene.walk())
+    shown = [one.node for one in order if one.node.role == "visible"]
+    above = [name for one in order for name in (*one.node.groups, *one.path[:-1])]
+    file = [scene.source.stem] if scene.source else []
+    known = words_of([*file, *above, *(material.name for material in scene.materials)])
+    several = words_of(node.name for node in shown if len(words_of([node.name])) > 1)
+    return tuple(node.name for node in shown if is_default_name(node.name, known | several))
 
 
 def _alike(one: Node, other: Node) -> bool:

@@ -63,7 +63,8 @@ def _carried(scene: Scene, path: Path, *, keep_hidden: bool) -> tuple[Scene, lis
 
 def arrival_of(scene: Scene, path: Path, *, quantized: bool = False) -> Arrival:
     """The comparison of a file with the scene it was written from."""
-    return audit.arrived(scene, path, read_back(path, scene.frame), quantized=quantized)
+    found = read_back(path, scene.frame) if formats.format_of(path).reader else None
+    return audit.arrived(scene, path, found, quantized=quantized)
 
 
 def read_back(path: Path, frame: Frame | None) -> Scene:

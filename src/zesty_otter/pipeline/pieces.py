@@ -107,8 +107,13 @@ def joined(piece: Piece, how: str) -> Piece:
 
 def at_origin(piece: Piece, common: tuple[str, ...] = ()) -> Piece:
     """The piece moved so that its first node, other than the common ones, stands at the world's origin."""
-    roots = [one for one in piece.scene.walk() if one.parent < 0]
-    first = next((one for one in roots if not (common and chosen(common, one))), None)
+    order = list(piece.scene.walk())
+    shared = _with_all_below(order, {one.number for one in order if common and chosen(common, one)})
+    own = [one for one in order if one.number not in shared]
+    first = next((one for one in own if one.parent < 0), None)
+    if first is not None and not first.world[:3, 3].any():
+        # A group at the origin that holds an asset elsewhere.
+        first = next((one for one in own if one.node.drawn is not None), None)
     if first is None or not first.world[:3, 3].any():
         return piece
 

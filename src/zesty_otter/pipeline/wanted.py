@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from zesty_otter.audit.checks import check, over_limits
+from zesty_otter.audit.checks import check, of_levels, over_limits
 from zesty_otter.audit.findings import Finding
 from zesty_otter.errors import FindingsError
 from zesty_otter.model import Frame, Scene, count_of
@@ -61,7 +61,7 @@ def target_steps(
     if names != "keep" and (names or target.names):
         roles = {role: template for role, template in target.names.items() if role != "visible"}
         visible = names or target.names.get("visible", NAMED_BY_ROLE)
-        yield Names(template=visible, roles=roles, longest=target.longest_name)
+        yield Names(template=visible, roles=roles, longest=target.longest_name, allowed=target.allowed_characters)
     if diagonal or target.triangulate:
         yield Triangulate(**({"diagonal": diagonal} if diagonal else {}))
     if (tangents or target.tangents) != "none":
@@ -105,7 +105,7 @@ def checked(piece: Piece, wanted: Wanted, output: str = "") -> Sequence[Finding]
         When a finding is an error and the output stops at these.
     """
     if wanted.target is None:
-        return ()
+        return of_levels(piece.scene)
     if wanted.check == "limits":
         return over_limits(piece.scene, wanted.target)
     found = check(piece.scene, wanted.target)

@@ -6,6 +6,7 @@ from collections.abc import Iterator, MutableMapping
 from typing import TYPE_CHECKING
 
 from zesty_otter._lazy import homes_of, loaded_when_asked
+from zesty_otter._plugins import plugins
 from zesty_otter.errors import UsageError, closest
 from zesty_otter.steps.base import Length, Step, apply
 
@@ -142,8 +143,17 @@ def register(step: type[Step]) -> type[Step]:
     return step
 
 
+def with_those_of_others() -> MutableMapping[str, type[Step]]:
+    """Every step, those too that other packages bring by entry points in the group ``zesty_otter.steps``."""
+    for step in plugins("zesty_otter.steps"):
+        STEPS.setdefault(step.slug, step)
+    return STEPS
+
+
 def step_named(slug: str) -> type[Step]:
     """The step of a word, such as ``"weld"``."""
+    if slug not in STEPS:
+        with_those_of_others()
     if slug not in STEPS:
         raise UsageError(
             f"'{slug}' is not a step.{closest(slug, list(STEPS))}", remedy="`zesty-otter steps` lists them."
@@ -207,4 +217,5 @@ __all__ = [
     "register",
     "step_from_text",
     "step_named",
+    "with_those_of_others",
 ]

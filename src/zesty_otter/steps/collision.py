@@ -331,6 +331,9 @@ class Collision(Step):
             if new.layers or any(new.slots) or new.face_smoothing is not None:
                 new = new.replace(layers=(), slots=(None,), face_slot=None, face_smoothing=None)
                 done["lost materials, UVs and normals"] = done.get("lost materials, UVs and normals", 0) + 1
+            if _is_inside_out(new, one.world):
+                new = new.turned_round()
+                done["flipped, as it was inside out"] = done.get("flipped, as it was inside out", 0) + 1
             closed = _made_convex(new, one.world[:3, :3] * metre, self.tolerance)
             if closed is not None:
                 new = closed
@@ -407,6 +410,18 @@ def _closed_at_foot(
         return triangles
     found.remarks.append("is open at its foot; its collision is closed there")
     return np.concatenate([triangles, *added]).astype(np.int32)
+
+
+def _is_inside_out(mesh: Mesh, world: NDArray[np.float64]) -> bool:
+    """Whether a closed mesh looks inward, as it stands in the world."""
+    edges = mesh.surface(topology)
+    if len(edges.border) or len(edges.non_manifold) or len(edges.contrary):
+        return False
+    corners, _ = mesh.surface(triangulate)
+    at = mesh.points[mesh.corner_point[corners]]
+    at = at - at[0, 0] if len(at) else at
+    inside_out = float(np.einsum("ij,ij->", at[:, 0], np.cross(at[:, 1], at[:, 2]))) < 0
+    return inside_out != bool(np.linalg.det(world[:3, :3]) < 0)
 
 
 def _made_convex(mesh: Mesh, linear: NDArray[np.float64], tolerance: float) -> Mesh | None:

@@ -215,6 +215,7 @@ class Levels(Step):
             else:
                 mesh, found = chain.levels[number - 1]
                 if mesh.triangle_count >= count:
+                    chain.skipped.append((placed.node.name, number))
                     continue  # no lighter than the one before
             count = mesh.triangle_count
             away = distance_of(found.largest * chain.scale, self.pixel_error, self.picture_height, self.field_of_view)
@@ -255,6 +256,7 @@ class _Chain:
         self, step: Levels, mesh: Mesh, scale: float, fixed: NDArray[np.bool_] | None, span: tuple[float, float]
     ) -> None:
         self.step, self.mesh, self.scale, self.fixed, self.span = step, mesh, scale, fixed, span
+        self.skipped: list[tuple[str, int]] = []
         box = mesh.surface_bounds
         self.size = float((box[1] - box[0]).max()) * scale
 
@@ -280,6 +282,9 @@ class _Chain:
         counts = [self.mesh.triangle_count, *(mesh.triangle_count for mesh, _ in self.levels)]
         missing = sum(light >= heavy for heavy, light in pairwise(counts))
         said = [f"{count_of(missing, 'level')} left out, as no lighter than the one before"] if missing else []
+        if not missing and self.skipped:
+            names = ", ".join(dict.fromkeys(f"level {number} of {name}" for name, number in self.skipped))
+            said.append(f"{names} not made: a hand-made level before it is lighter already")
         return [*self.heavy.remarks, *said]
 
     def measured(self, mesh: Mesh) -> Deviation:

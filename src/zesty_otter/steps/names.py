@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import functools
 import io
 import re
 import unicodedata
@@ -25,7 +26,7 @@ from zesty_otter.model import (
     Scene,
     Texture,
     count_of,
-    is_default_name,
+    default_names,
 )
 from zesty_otter.steps.assets import TEMPLATES
 from zesty_otter.steps.base import Step
@@ -88,7 +89,9 @@ class Names(Step):
         None, description="A template for names nobody chose (cube.001, object), for example {file}_{number}."
     )
     allowed: str = Field("A-Za-z0-9_-", description="Characters that may stay, as in a regular expression's brackets.")
-    transliterate: bool = Field(True, description="Spell letters with accents and umlauts in plain ones.")
+    transliterate: bool = Field(
+        True, description="Spell letters that are not allowed, with accents or of another script, in plain ones."
+    )
     longest: int = Field(63, ge=4, description="Most characters a name may have.")
 
     @field_validator("template", "materials", "replace_defaults")
@@ -154,8 +157,7 @@ class Names(Step):
         """The name spelled with allowed characters only, and not a reserved one."""
         plain = unicodedata.normalize("NFC", name)
         if self.transliterate:
-            plain = plain.translate(_SPELLINGS)
-            plain = "".join(c for c in unicodedata.normalize("NFKD", plain) if not unicodedata.combining(c))
+            plain = "".join(c if re.match(f"[{self.allowed}]", c) else _in_plain_letters(c) for c in plain)
         plain = re.sub(f"[^{self.allowed}]+", "_", plain)
         plain = re.sub(r"_{2,}", "_", plain).strip("_") or "unnamed"
         plain = plain[: self.longest]
@@ -173,6 +175,7 @@ class Names(Step):
         order = list(scene.walk())
         unique = self._unique_namer(placed.node.name for placed in order if placed.number not in numbers)
         names, defaults, clashes = [], [], []
+        unchosen = frozenset(default_names(scene))
         owners: dict[int, str] = {}
         visible: dict[str, tuple[str, str]] = {}  # of visible nodes: what they are called now, and what is behind that
         counts: dict[tuple[str, str], int] = {}
@@ -184,7 +187,7 @@ class Names(Step):
             if table.has("node", node.name):
                 wanted = table.new("node", node.name)
             else:
-                default = is_default_name(node.name)
+                default = node.name in unchosen
                 if default:
                     defaults.append(node.name)
                 tokens = _tokens(placed, scene, number, self._searched(node.name))
@@ -209,7 +212,7 @@ class Names(Step):
             if new != node.name:
                 renamed.append(Renamed("node", node.name, new))
         if defaults and not self.replace_defaults:
-            notes.append(self.note(f"names nobody seems to have chosen: {_listed(defaults)}", kind="guess"))
+            notes.append(self.note(f"default names: {_listed(defaults)}", kind="guess"))
         if clashes:
             notes.append(self.note(f"wanted by more than one node, so numbered: {_listed(clashes)}", kind="guess"))
         return names, owners
@@ -286,6 +289,17 @@ class Names(Step):
             return f"{unique(stem)}.{self.safe(ending)}" if dot else unique(_in_case(name, self.case))
 
         return rename
+
+
+@functools.cache
+def _in_plain_letters(letter: str) -> str:
+    """A letter of any script in plain ones, as near as they come."""
+    plain = letter.translate(_SPELLINGS)
+    if not plain.isascii():
+        from anyascii import anyascii
+
+        plain = anyascii(plain)
+    return plain
 
 
 def _chained(before: Iterable[Renamed], after: Iterable[Renamed]) -> tuple[Renamed, ...]:

@@ -10,6 +10,7 @@ from pydantic import Field
 
 from zesty_otter.errors import UsageError
 from zesty_otter.model import Node, Placed, Scene, count_of
+from zesty_otter.steps.assets import Roles, assets_of
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.words import KINDS, Words, chosen
 
@@ -18,8 +19,8 @@ class Select(Step):
     """Keep some nodes and drop others.
 
     Looks at names, roles, groups (and the names of ancestors), kinds and visibility. A node that goes
-    takes its content with it; where nodes below it stay, an empty node stays in its place. Refuses words
-    it does not know, and to drop everything.
+    takes its content with it; where nodes below it stay, an empty node stays in its place. Levels, collision, shadow
+    and whatever else belongs to a mesh stays and goes with it. Refuses words it does not know, and to drop everything.
     """
 
     slug: ClassVar[str] = "select"
@@ -32,12 +33,15 @@ class Select(Step):
         " role:collision, group:quay*, kind:light, property:solid, property:solid=yes, hidden, visible.",
     )
     drop: Words = Field((), description="Words that choose what goes, also of what was to stay.")
+    alone: bool = Field(
+        False,
+        description="Choose just the nodes that fit, without the levels, collision and all else of theirs.",
+    )
 
     def change(self, scene: Scene) -> Scene:
         placed = list(scene.walk())
-        stays = [
-            (not self.keep or chosen(self.keep, one)) and not (self.drop and chosen(self.drop, one)) for one in placed
-        ]
+        kept, gone_by_words = self._fitting(scene, placed, self.keep), self._fitting(scene, placed, self.drop)
+        stays = [(not self.keep or one.number in kept) and one.number not in gone_by_words for one in placed]
         if all(stays):
             return scene
 
@@ -55,6 +59,20 @@ class Select(Step):
         # Lights and cameras go without being asked for; that is worth saying.
         kind = "lost" if any(one.node.kind in ("light", "camera") for one in gone) else "done"
         return scene.rebuilt(make).with_notes(self.note(f"dropped {_counted(gone)}", kind=kind))
+
+    def _fitting(self, scene: Scene, placed: list[Placed], words: tuple[str, ...]) -> set[int]:
+        """The numbers of the nodes that words choose, and of what belongs to those.
+
+        What is chosen by role, kind or visibility is meant as it stands.
+        """
+        found = {one.number for one in placed if words and chosen(words, one)}
+        whole = tuple(word for word in words if word.partition(":")[0] not in ("role", "kind", "hidden", "visible"))
+        if not whole or self.alone:
+            return found
+        for asset in assets_of(Roles().apply(scene)):
+            if asset.main and all(chosen(whole, one) for one in asset.main):
+                found |= {one.number for one in asset.rest}
+        return found
 
 
 def _counted(gone: Iterable[Placed]) -> str:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import functools
 from importlib import resources
 from pathlib import Path
 from typing import Annotated, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Field, field_validator
 
+from zesty_otter._plugins import plugins
 from zesty_otter._settings import Settings, as_value, read_settings
 from zesty_otter.errors import UsageError, closest
 from zesty_otter.model import ROLES, Frame, format_unit, parse_axes, parse_length, parse_unit
@@ -83,6 +85,9 @@ class Target(Settings):
         default_factory=dict, description="Name templates by role, from {name}, {level} and {n}."
     )
     longest_name: int = Field(63, ge=4, description="Most characters of a name.")
+    allowed_characters: str = Field(
+        "A-Za-z0-9_-", description=r"Characters that names may have, as in a regular expression: \w for every script."
+    )
     limits: Limits = Field(default_factory=Limits, description="The most of everything.")
     drop: tuple[str, ...] = Field((), description="Words that choose nodes it has no use for, as in select.")
     levels: LevelRules = Field(default_factory=LevelRules, description="How levels of detail are meant.")
@@ -111,7 +116,18 @@ class Target(Settings):
 
 
 def names() -> list[str]:
-    """The built-in targets."""
+    """The built-in targets, and those of other packages."""
+    return [*_built_in(), *sorted(_of_others())]
+
+
+@functools.cache
+def _of_others() -> dict[str, Target]:
+    """What other packages bring by entry points in the group ``zesty_otter.targets``: a target, or a path of one."""
+    found = [one if isinstance(one, Target) else load(one) for one in plugins("zesty_otter.targets")]
+    return {one.name: one for one in found}
+
+
+def _built_in() -> list[str]:
     return sorted(file.name.removesuffix(".toml") for file in _DATA.iterdir() if file.name.endswith(".toml"))
 
 
@@ -134,6 +150,8 @@ _DATA = resources.files(__name__) / "data"
 def _load(name: str, beside: Path, above: tuple[Path, ...]) -> Target:
     built_in = not name.endswith(".toml")
     if built_in:
+        if name not in _built_in() and name in _of_others():
+            return _of_others()[name]
         if name not in names():
             raise UsageError(
                 f"'{name}' is not a target.{closest(name, names())}",

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+import numpy as np
+
 from zesty_otter import pixels
 from zesty_otter.audit.rules.base import Found, Subject, rule
-from zesty_otter.model import Placed, Texture
+from zesty_otter.model import Placed, Texture, content_bounds
 from zesty_otter.steps.assets import Asset, level_of
 
 
@@ -48,6 +50,38 @@ def _level_not_lighter(subject: Subject) -> Found:
         for before, (number, own) in _pairs(asset):
             if own >= before[1]:
                 yield asset.name, f"level {number} has {own:,} triangles, no fewer than the {before[1]:,} before it"
+
+
+@rule("level-orphaned", "warning", "select drop=...", limit=True)
+def _level_orphaned(subject: Subject) -> Found:
+    """A level of an asset that is not there."""
+    for asset in subject.assets:
+        if not any(placed.node.role == "visible" for placed in asset.main):
+            for placed in _levels(asset):
+                yield (
+                    placed.node.name,
+                    f"is a level of '{asset.name}', which is not there",
+                    f"select drop={placed.node.name}",
+                )
+
+
+@rule("level-displaced", "warning", "levels hand_made=false", limit=True)
+def _level_displaced(subject: Subject) -> Found:
+    """A level that is not where its asset is, or not as large."""
+    for asset in subject.assets:
+        boxes = [content_bounds(placed) for placed in asset.main if placed.node.role == "visible"]
+        boxes = [box for box in boxes if np.isfinite(box).all()]
+        if not boxes:
+            continue
+        low, high = np.min([box[0] for box in boxes], axis=0), np.max([box[1] for box in boxes], axis=0)
+        size = float((high - low).max())
+        for placed in _levels(asset):
+            box = content_bounds(placed)
+            if np.isfinite(box).all() and len(boxes) == 1:
+                off = float(np.abs(box - (low, high)).max())
+                if off > 0.25 * size:
+                    share = 100 * off / max(size, 1e-12)
+                    yield placed.node.name, f"its bounds are {share:.0f} % of the size off those of {asset.name}"
 
 
 @rule("level-triangles", "warning", "levels", limit=True)

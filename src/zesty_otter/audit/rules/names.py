@@ -6,15 +6,14 @@ import re
 
 from zesty_otter.audit.rules.base import Found, Subject, rule
 from zesty_otter.audit.surveying import clashing
-from zesty_otter.model import is_default_name
+from zesty_otter.model import default_names
 
 
 @rule("name-default", "warning", "names replace_defaults={file}_{number}")
 def _name_default(subject: Subject) -> Found:
     """A default name."""
-    for one in subject.placed:
-        if is_default_name(one.node.name):
-            yield one.node.name, "has a default name"
+    for name in default_names(subject.scene):
+        yield name, "has a default name"
 
 
 @rule("name-clash", "error", "names")
@@ -26,11 +25,11 @@ def _name_clash(subject: Subject) -> Found:
 
 @rule("name-unsafe", "error", "names")
 def _name_unsafe(subject: Subject) -> Found:
-    """Characters that not every program and file system takes."""
+    """Characters that the target does not take."""
     for one in subject.placed:
-        odd = sorted(set(re.sub(r"[A-Za-z0-9_\-.]", "", one.node.name)))
+        odd = sorted(set(re.sub(f"[.{subject.target.allowed_characters}]", "", one.node.name)))
         if odd:
-            yield one.node.name, f"has characters that are not safe: {' '.join(repr(c) for c in odd[:6])}"
+            yield one.node.name, f"has characters that are not allowed: {' '.join(repr(c) for c in odd[:6])}"
 
 
 @rule("name-long", "error", "names longest=...")

@@ -1,1 +1,50 @@
 """glTF 2.0, as one .glb file or as .gltf with files beside it."""
+
+from zesty_otter.formats.base import CHOICES, Format
+from zesty_otter.model import Frame
+
+_CARRIES = frozenset(
+    {
+        "names",
+        "tree",
+        "normals",
+        "UV sets",
+        "colours",
+        "materials",
+        "metal/rough",
+        "textures",
+        "unit",
+        "axes",
+        "lights and cameras",
+        "scatters",
+        "visibility",
+        "properties",
+        "mesh properties",
+    }
+)
+
+FORMATS = (
+    Format(
+        "glb",
+        "glTF 2.0, one file",
+        (".glb",),
+        Frame("left up forward", "m"),
+        _CARRIES | {"embedded textures"},
+        reader="zesty_otter.formats.gltf.reader",
+        writer="zesty_otter.formats.gltf.writer",
+        chooses=frozenset(CHOICES),
+        quantizes=True,
+        magic=(b"glTF",),
+    ),
+    Format(
+        "gltf",
+        "glTF 2.0, with files beside it",
+        (".gltf",),
+        Frame("left up forward", "m"),
+        _CARRIES,
+        reader="zesty_otter.formats.gltf.reader",
+        writer="zesty_otter.formats.gltf.writer",
+        chooses=frozenset(CHOICES),
+        quantizes=True,
+    ),
+)

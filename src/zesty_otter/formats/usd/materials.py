@@ -39,6 +39,11 @@ class Materials:
     def __post_init__(self) -> None:
         self._made: dict[tuple[str, tuple[str, ...]], Material | None] = {}
         self._alike: dict[Any, Material] = {}
+        self._sided: set[str] = set()
+
+    def says_its_sides(self, material: Material) -> bool:
+        """Whether a material of this stage says itself from which sides it is seen."""
+        return material.name in self._sided
 
     def at(self, path: str, uv_sets: Sequence[str]) -> Material | None:
         """The material at a path, for a mesh with UV sets of some names."""
@@ -73,6 +78,10 @@ class Materials:
         opacity = self._factor(surface, "opacity")[3] if "alpha" in uses else self._number(surface, "opacity", 1.0)
         threshold = self._number(surface, "opacityThreshold", 0.0)
         see_through = "alpha" in uses or opacity < 1.0
+        said = prim.meta.get("customData")
+        two_sided = said.get("two_sided") if isinstance(said, dict) else None
+        if two_sided is not None:
+            self._sided.add(name)
         if self._number(surface, "useSpecularWorkflow", 0.0):
             self.note("lost", f"material {path}: the specular workflow is not carried")
         metallic = self._factor(surface, "metallic")[0] if "metallic" in uses else None
@@ -85,6 +94,7 @@ class Materials:
             emissive=glow,
             alpha_mode="mask" if see_through and threshold > 0 else "blend" if see_through else "opaque",
             alpha_cutoff=threshold if threshold > 0 else 0.5,
+            two_sided=two_sided is True,
         ).with_textures(uses)
 
     def _source(self, prim: Prim, key: str) -> tuple[Prim, str] | None:
@@ -180,4 +190,4 @@ def _looks(material: Material) -> Any:
         for role, use in material.textures.items()
     )
     numbers = material.metallic, material.roughness, material.alpha_cutoff
-    return material.name, material.base_color, material.emissive, material.alpha_mode, numbers, uses
+    return material.name, material.two_sided, material.base_color, material.emissive, material.alpha_mode, numbers, uses

@@ -242,8 +242,8 @@ class _Reading:
         return self.meshes[kept]
 
     def _two_sided(self, material: Material | None) -> Material | None:
-        if material is None:
-            return None
+        if material is None or material.two_sided or self.materials.says_its_sides(material):
+            return material
         if id(material) not in self.two_sided:
             self.two_sided[id(material)] = replace(material, two_sided=True)
         return self.two_sided[id(material)]

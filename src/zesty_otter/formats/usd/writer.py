@@ -360,6 +360,8 @@ class _Writer:
         name = self.materials[id(material)]
         path = f"/{self.library}/{name}"
         meta = [f"displayName = {_quoted(material.name)}"] if name != material.name else []
+        # USD says on which side a mesh is seen, not a material.
+        meta += ["customData = {", f"    bool two_sided = {str(material.two_sided).lower()}", "}"]
         self._open(f'def Material "{name}"', meta)
         self._line(f"token outputs:surface.connect = <{path}/surface.outputs:surface>")
         uses = {role: use for role, use in material.textures.items() if role in _INPUTS}

@@ -1,0 +1,163 @@
+"""What a file format is, as it declares itself."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from importlib import import_module
+from pathlib import Path
+
+from zesty_otter.errors import InputError, ModelError, UsageError
+from zesty_otter.formats.files import Encoded
+from zesty_otter.model import ROLES, Frame, Node, Note, Scene, count_of, expanded
+
+Progress = Callable[[float], None]
+"""Called with the share of the work that is done, 0 to 1."""
+
+CARRIES = (
+    "names",
+    "tree",
+    "polygons",
+    "smoothing groups",
+    "normals",
+    "UV sets",
+    "colours",
+    "materials",
+    "metal/rough",
+    "textures",
+    "embedded textures",
+    "scatters",
+    "properties",
+    "mesh properties",
+    "lights and cameras",
+    "visibility",
+    "unit",
+    "axes",
+)
+"""What a format may be able to carry; the columns of the table of formats."""
+
+
+@dataclass(frozen=True)
+class Format:
+    """One file format, as it declares itself.
+
+    It stands in the ``FORMATS`` of a package below `zesty_otter.formats`, or an entry point in the group
+    ``zesty_otter.formats`` of any other package names it.
+
+    ``reader`` and ``writer`` are modules with a function ``read(path, *, progress, folders)`` that returns a `Scene`
+    and one ``encode(scene, name)`` that returns what is in each file (`Encoded`); one of them may be missing.
+
+    ``frame`` is the space its files are in: axes, and the unit when the format fixes one; ``spaces`` are further
+    axes that a file can say, ``axes_vary`` is for formats that say none and may be in any. ``carries``
+    names entries of `CARRIES`; ``chooses`` what a reader lets one choose: a pose, a scene.
+    """
+
+    name: str
+    title: str
+    suffixes: tuple[str, ...]
+    frame: Frame
+    carries: frozenset[str]
+    reader: str | None = None
+    writer: str | None = None
+    magic: tuple[bytes, ...] = ()
+    axes_vary: bool = False
+    spaces: tuple[str, ...] = ()
+    chooses: frozenset[str] = frozenset()
+    quantizes: bool = False
+
+    def read(
+        self, path: Path, progress: Progress | None = None, folders: Sequence[Path] = (), **chosen: str | None
+    ) -> Scene:
+        """Read a file; what is ``chosen`` from it is one of `CHOICES`."""
+        if self.reader is None:
+            raise InputError(
+                f"{self.title} files cannot be read yet, only written.",
+                file=path,
+                remedy="`zesty-otter formats` lists what can be read.",
+            )
+        more = {what: which for what, which in chosen.items() if which is not None}
+        for what in more.keys() - self.chooses:
+            able = _endings(lambda one, what=what: what in one.chooses)  # type: ignore[misc]
+            raise UsageError(
+                f"{CHOICES[what]} of {self.title} files are not read, so there is no {what} to choose.",
+                file=path,
+                remedy=f"A {what} can be chosen in {able}.",
+            )
+        try:
+            scene: Scene = import_module(self.reader).read(path, progress=progress, folders=folders, **more)
+        except ModelError as error:
+            raise InputError(error.problem, file=path, place=error.place, remedy=error.remedy) from None
+        return scene.map_nodes(_with_told_role) if "properties" in self.carries else scene
+
+    def carried(self, scene: Scene, *, keep_hidden: bool = False) -> tuple[Scene, list[Note]]:
+        """What a file gets of a scene: no hidden nodes where it cannot hide them, unless ``keep_hidden``; and notes."""
+        if "visibility" in self.carries:
+            return scene, []
+        hidden = {one.number for one in scene.walk() if not one.visible}
+        names = [one.node.name for one in scene.walk() if not one.visible and one.node.content is not None]
+        if not hidden:
+            return scene, []
+        shown = f"{count_of(len(names), 'hidden node')}: {', '.join(names[:5])}" + (
+            f" and {len(names) - 5} more" if len(names) > 5 else ""
+        )
+        if keep_hidden:
+            seen = scene.map_nodes(lambda node: node if node.visible else replace(node, visible=True))
+            return seen, [Note("lost", f"{self.title} cannot hide nodes; written visible, {shown}", self.name)]
+        left = scene.rebuilt(lambda n, node: None if n in hidden else node)
+        text = f"{self.title} cannot hide nodes; left out {shown} (keep = hidden writes them)"
+        return left, [Note("lost", text, self.name)] if names else []
+
+    def encode(self, scene: Scene, name: str, *, quantized: bool = False, keep_hidden: bool = False) -> Encoded:
+        if self.writer is None:
+            raise UsageError(
+                f"{self.title} files cannot be written yet, only read.",
+                remedy="`zesty-otter formats` lists what can be written.",
+            )
+        if quantized and not self.quantizes:
+            able = _endings(lambda one: one.quantizes)
+            raise UsageError(f"{self.title} files cannot be quantized.", remedy=f"Only {able} files can.")
+        scene, notes = self.carried(scene, keep_hidden=keep_hidden)
+        copies = 0
+        if "scatters" not in self.carries:
+            scene, copies = expanded(scene)
+        if "properties" in self.carries:
+            scene = scene.map_nodes(_telling_its_role)
+        encoded: Encoded = import_module(self.writer).encode(scene, name, **({"quantized": True} if quantized else {}))
+        encoded.notes += notes
+        owners = [mesh.name for mesh in scene.meshes if mesh.properties]
+        owners += ["the scene"] if scene.properties else []
+        if owners and "mesh properties" not in self.carries:
+            text = f"properties of meshes and scenes have no place in {self.title}: those of {', '.join(owners[:5])}"
+            encoded.notes.append(Note("lost", text, self.name))
+        if copies:
+            text = f"{self.title} has no scatters; their copies became {count_of(copies, 'node')}"
+            encoded.notes.append(Note("lost", text, self.name))
+        return encoded
+
+
+ROLE = "role"
+"""The property of a node that tells its role, in formats that carry properties of nodes and not roles."""
+
+
+def _telling_its_role(node: Node) -> Node:
+    if node.role == "visible":
+        return node
+    return replace(node, properties={**node.properties, ROLE: node.role})
+
+
+def _with_told_role(node: Node) -> Node:
+    role = node.properties.get(ROLE)
+    if role not in ROLES:
+        return node
+    rest = {key: value for key, value in node.properties.items() if key != ROLE}
+    return replace(node, role=str(role), properties=rest)
+
+
+CHOICES = {"pose": "animations", "scene": "several scenes"}
+
+
+def _endings(wanted: Callable[[Format], bool]) -> str:
+    """The endings of the formats that can do something."""
+    from zesty_otter.formats import FORMATS
+
+    return ", ".join(suffix for one in FORMATS if wanted(one) for suffix in one.suffixes)
