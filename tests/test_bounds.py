@@ -100,7 +100,7 @@ def test_bounds_know_levels_chosen_meshes_and_what_is_there_already():
     assert Bounds().apply(scene).roots[1].properties["half"] == [0.5, 3.0, 0.5]
     assert Bounds(of="hut").apply(scene).roots[1].properties["half"] == [0.5, 0.5, 0.5]
     none = Bounds(of="shed").apply(scene)
-    assert len(none.roots) == 2 and "of its meshes none fits" in texts(none.notes)
+    assert len(none.roots) == 2 and "none of its meshes fits" in texts(none.notes)
     by_hand = scene_of(Node("hut", content=cube()), Node("hut_bounds", content=cube()))
     assert len(Bounds().apply(by_hand).roots) == 2
     in_cm = Bounds(shape="sphere").apply(scene_of(cube((300, 400, 0.001)), unit="cm"))

@@ -746,3 +746,52 @@ def test_default_names_are_told_by_their_shape(tmp_path, run):
     scene = scene_of(*(Node(name, content=cube(name=name, slots=(Material("Gate paint"),))) for name in names))
     zo.write(scene, tmp_path / "mooring_post.glb")
     assert run("survey", tmp_path / "mooring_post.glb", "--json").json["default_names"] == names[:3]
+
+
+def test_images_are_shrunk_as_light_mixes_and_normals_keep_their_length():
+    checker = np.zeros((64, 64, 4), np.uint8)
+    checker[..., 3] = 255
+    checker[::2, ::2, :3] = checker[1::2, 1::2, :3] = 255
+    half = pixels.rgba(pixels.rework(png_of(checker), size=(8, 8), flip_green=False, kind="PNG"))
+    assert abs(int(half[4, 4, 0]) - 188) <= 1  # half of the light
+    data = pixels.rgba(pixels.rework(png_of(checker), size=(8, 8), flip_green=False, kind="PNG", holds="data"))
+    assert abs(int(data[4, 4, 0]) - 128) <= 1
+    bumps = np.full((64, 64, 4), 255, np.uint8)
+    bumps[..., :3] = np.where((np.arange(64) % 2 > 0)[:, None], (218, 128, 218), (37, 128, 218))
+    small = pixels.rgba(pixels.rework(png_of(bumps), size=(8, 8), flip_green=False, kind="PNG", holds="normal"))
+    length = np.linalg.norm(small[2:-2, 2:-2, :3] / 127.5 - 1, axis=2)
+    assert np.allclose(length, 1, atol=0.02)
+
+
+def test_textures_are_found_below_a_folder_and_missed_with_a_remedy(tmp_path, run):
+    deep = tmp_path / "maps" / "wood" / "old"
+    deep.mkdir(parents=True)
+    (deep / "Plank.png").write_bytes(png_of(np.zeros((2, 2, 4), np.uint8)))
+    (tmp_path / "a.mtl").write_text("newmtl wood\nmap_Kd C:\\somewhere\\plank.png\n")
+    (tmp_path / "a.obj").write_text("mtllib a.mtl\nusemtl wood\nv 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n")
+    found = run("convert", tmp_path / "a.obj", tmp_path / "b.glb", "--unit", "m", "--textures-from", tmp_path / "maps")
+    assert found.status == 0 and "was not found" not in found.err
+    assert zo.read(tmp_path / "b.glb").textures[0].found
+    missed = run("convert", tmp_path / "a.obj", tmp_path / "c.glb", "--unit", "m")
+    assert "--textures-from names a folder to look through" in missed.err
+    searched = zo.apply(zo.read(tmp_path / "a.obj", "m"), zo.steps.Textures(search=(str(tmp_path / "maps"),)))
+    assert "was not found" not in texts(searched.notes)
+
+
+def test_a_survey_tells_lights_cameras_uv_names_and_clashes_of_materials(tmp_path, run):
+    mesh = cube(slots=(Material("Wood"), Material("wood")), face_slot=[0, 1] * 3)
+    mesh = mesh.replace(layers=(Layer("uv", np.zeros((1, 2)), [0] * 24, "light"),))
+    scene = scene_of(Node("box", content=mesh), Node("lamp", content=zo.Light("l", "spot", intensity=40.0)),
+                     Node("eye", content=zo.Camera("c")))  # fmt: skip
+    zo.write(scene, tmp_path / "a.glb")
+    out = " ".join(run("survey", tmp_path / "a.glb").out.split())
+    assert "spot light, 40 cd" in out and "camera, 45.8° high" in out and "1: light" in out
+    assert "material Wood" in out
+
+
+def test_every_step_lists_every_word_a_setting_may_be(run):
+    for step in run("steps", "--json").json:
+        for setting in zo.steps.step_named(step["name"]).model_json_schema()["properties"].items():
+            words = setting[1].get("enum", [])
+            said = {one["name"]: one["description"] for one in step["settings"]}.get(setting[0], "")
+            assert all(word in said for word in words), (step["name"], setting[0], words)

@@ -201,7 +201,7 @@ def test_skins_animations_and_further_scenes_are_noted(tmp_path):
         ({"nodes": [{"children": [0]}]}, "below itself"),
         ({"nodes": [{"children": [1, 1]}, {}]}, "two parents"),
         ({"nodes": [{"mesh": 7}]}, "not sound glTF"),
-        ({"nodes": [{"mesh": -1}]}, "no number of a mesh"),
+        ({"nodes": [{"mesh": -1}]}, "not the number of a mesh"),
         ({"nodes": [{"mesh": 0, "scale": ["a", 1, 1]}]}, "not sound glTF"),
         ({"nodes": [{"mesh": 0, "translation": [1e999, 0, 0]}]}, "not finite|not sound"),
         ({"bufferViews": [{"buffer": 0, "byteLength": 9999}, {"buffer": 0, "byteLength": 6}]}, "beyond its buffer"),

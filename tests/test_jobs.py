@@ -353,12 +353,11 @@ def test_what_is_not_made_any_more_is_named(yard, tmp_path):
     zo.run_job(job)
     (tmp_path / "props" / "net.obj").unlink()
     result = zo.run_job(job)
-    assert result.remarks == ("net.glb is left from an earlier run; props/net.obj is not in the job any more",)
+    assert result.remarks == ("net.glb is left from an earlier run; props/net.obj is no longer in the job",)
     assert (tmp_path / "ready" / "net.glb").exists()
     yard(outputs='[[outputs]]\nsuffix = "_b"')
     assert zo.run_job(job).remarks == tuple(
-        f"{name}.glb is left from an earlier run; props/{name}.obj does not make it any more"
-        for name in ("gate", "post")
+        f"{name}.glb is left from an earlier run; props/{name}.obj no longer produces it" for name in ("gate", "post")
     )
 
 
@@ -383,7 +382,7 @@ def test_only_some_assets_are_run(yard, tmp_path, run):
     assert made(tmp_path / "ready") == ["gate.glb"]
     ran = run("run", yard(), "--only", "boat*")
     assert ran.status == 2
-    assert "no asset fits 'boat*'" in ran.err
+    assert "no asset matches 'boat*'" in ran.err
 
 
 def test_a_dry_run_says_everything_and_writes_nothing(yard, tmp_path, run):

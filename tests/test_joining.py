@@ -159,7 +159,7 @@ def test_steps_leave_alone_what_only_does_not_choose(words):
 
 def test_an_only_that_fits_nothing_is_said_and_the_whole_scene_takes_none():
     scene = scene_of(cube())
-    assert "no node fits only = gate*; nothing done" in texts(Weld(only="gate*").apply(scene).notes)
+    assert "no node matches only = gate*; nothing done" in texts(Weld(only="gate*").apply(scene).notes)
     with pytest.raises(zo.UsageError, match="works on the whole scene and takes no 'only'"):
         zo.steps.Scale(factor=2, only="gate*")
 

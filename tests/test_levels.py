@@ -79,15 +79,15 @@ def test_a_wanted_deviation_is_kept_and_used(chain, allowed):
     ("chain", "message"),
     [
         ("", "at least one level"),
-        ("10 50", "50 after 10 is no lighter"),
-        ("deviation 5mm 1mm", "1mm after 5mm is no lighter"),
-        ("half", "half is no kind of level; there are ratio"),
-        ("ratio half", "half is no level of kind ratio"),
+        ("10 50", "50 after 10 is not lighter"),
+        ("deviation 5mm 1mm", "1mm after 5mm is not lighter"),
+        ("half", "half is not a kind of level; there are ratio"),
+        ("ratio half", "half is not a level of kind ratio"),
         ("triangles 50%", "out of range"),
         ("screen 3", "out of range"),
         ("150", "out of range"),
         (150, "out of range"),
-        ({"a": 1}, "a is no kind of level"),
+        ({"a": 1}, "a is not a kind of level"),
     ],
 )
 def test_chains_that_make_no_sense_are_refused(chain, message):
@@ -205,7 +205,7 @@ def test_convert_makes_levels_and_says_what_they_cost(run, tmp_path):
     levels = run("survey", tmp_path / "out.glb", "--json").json["levels"]
     assert [one["triangles"] for one in levels] == [1984, 396]
     wrong = run("convert", tmp_path / "buoy.glb", tmp_path / "no.glb", "--levels", "10,50")
-    assert wrong.status == 2 and "50 after 10 is no lighter" in wrong.err
+    assert wrong.status == 2 and "50 after 10 is not lighter" in wrong.err
     assert not (tmp_path / "no.glb").exists()
     light = run("convert", tmp_path / "buoy.glb", tmp_path / "light.glb", "--budget", 500, "--verbose")
     assert "triangles 500" in " ".join(light.out.split()) and "the surface moved by" in light.err

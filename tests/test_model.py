@@ -112,7 +112,7 @@ def test_moving_a_parent_leaves_its_children():
     changed = scene.with_worlds({0: np.diag([2.0, 2, 2, 1])}, {})
     worlds = [placed.world.tolist() for placed in changed.walk()]
     assert worlds == [np.diag([2.0, 2, 2, 1]).tolist(), moved(1, 7, 0).tolist()]
-    with pytest.raises(zo.ModelError, match=r"child.*scaled to nothing"):
+    with pytest.raises(zo.ModelError, match=r"child.*zero scale"):
         scene.with_worlds({0: np.diag([0.0, 1, 1, 1])}, {})
 
 

@@ -185,7 +185,7 @@ def test_the_command_line_draws_files_folders_sides_and_levels(tmp_path, run):
     for words, message in (
         (("--style", "fancy"), "is not a style"),
         (("--views", "frnt"), "Did you mean 'front'"),
-        (("--size", "9x9"), "no size of a picture"),
+        (("--size", "9x9"), "not a picture size"),
     ):
         wrong = run("picture", tmp_path / "in" / "steps.glb", *small, *words)
         assert wrong.status == 2 and message in wrong.err

@@ -59,7 +59,7 @@ def test_all_objects_can_share_the_pivot_of_the_scene():
 
 
 def test_a_flat_node_cannot_change_its_pivot():
-    with pytest.raises(zo.ModelError, match=r"node flat.*scaled to nothing"):
+    with pytest.raises(zo.ModelError, match=r"node flat.*zero scale"):
         Pivot(at="centre").apply(scene_of(Node("flat", np.diag([1.0, 0, 1, 1]), content=cube())))
 
 
@@ -112,7 +112,7 @@ def test_long_names_stay_unique_when_cut():
 @pytest.mark.parametrize(
     ("make", "message"),
     [
-        (lambda: Pivot(at="bas"), "step 'pivot', setting 'at': 'bas' is no place.*Did you mean 'base'"),
+        (lambda: Pivot(at="bas"), "step 'pivot', setting 'at': 'bas' is not a place.*Did you mean 'base'"),
         (lambda: Pivot(att="base"), "no setting 'att'; it has at, of, place, templates, only. Did you mean 'at'"),
         (lambda: Scale(), "either factor or height"),
         (lambda: Scale(factor=0), "greater than 0"),

@@ -126,7 +126,7 @@ def test_directions_of_lights_are_baked_too():
 
 def test_a_node_scaled_to_nothing_is_flattened_and_named():
     done = BakeTransforms().apply(scene_of(Node("squashed", np.diag([1.0, 0, 1, 1]), content=cube())))
-    assert "node squashed: is scaled to nothing" in texts(done.notes)
+    assert "node squashed: has zero scale" in texts(done.notes)
     assert done.bounds()[1].tolist() == [1, 0, 1]
 
 
@@ -227,7 +227,7 @@ def test_an_open_shell_turns_outward_and_a_sheet_stays():
     lidless = whole.take_faces(np.arange(36, 216))
     done = CleanUp().apply(scene_of(lidless.turned_round()))
     assert np.array_equal(done.meshes[0].corner_point, lidless.corner_point)
-    assert "24 edges open" in texts(done.notes)
+    assert "24 open edges" in texts(done.notes)
     kept = CleanUp(orient="agree").apply(scene_of(lidless.turned_round())).meshes[0]
     assert np.array_equal(kept.corner_point, lidless.turned_round().corner_point)
     sheet = whole.take_faces(np.arange(36))
@@ -265,7 +265,7 @@ def test_holes_are_found_and_closed_up_to_a_size():
     assert volume(closed.meshes[0]) == pytest.approx(1)
     assert "closed 1 hole" in texts(closed.notes)
     assert closed.meshes[0].face_size.tolist() == [4] * 6
-    assert "4 edges open, at" in texts(CleanUp(close_holes=3.9).apply(scene).notes)
+    assert "4 open edges, at" in texts(CleanUp(close_holes=3.9).apply(scene).notes)
 
 
 def test_edges_of_three_faces_are_named_with_their_place():

@@ -157,7 +157,7 @@ def test_materials_textures_units_lights_and_views(tmp_path):
 @pytest.mark.parametrize(
     ("text", "message"),
     [
-        ("<X3D><Scene><Group DEF='a'><Group USE='a'/></Group></Scene></X3D>", "without end"),
+        ("<X3D><Scene><Group DEF='a'><Group USE='a'/></Group></Scene></X3D>", "recursively"),
         ("<html/>", "no X3D"),
         ("<X3D>", "is not XML|no usable"),
         ('<!DOCTYPE a [<!ENTITY x "y">]><X3D/>', "XML entities"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections import Counter
 from dataclasses import asdict, dataclass
 from typing import Any
@@ -13,6 +14,8 @@ from zesty_otter.audit.findings import Finding
 from zesty_otter.audit.footing import CollisionFacts, collision_facts
 from zesty_otter.audit.sizes import SizeGuess, size_guesses
 from zesty_otter.model import (
+    Camera,
+    Light,
     Mesh,
     Node,
     Note,
@@ -55,6 +58,9 @@ class NodeFacts:
     copies: int
     slots: tuple[str, ...]
     uv_sets: int
+    uv_names: tuple[str, ...]
+    kind: str
+    about: str
     leftover: tuple[str, ...]
 
 
@@ -160,7 +166,10 @@ def survey(scene: Scene) -> Survey:
             for m in scene.materials
         ),
         textures=tuple(TextureFacts(t.name, _where(t), t.wanted, tuple(map(str, t.looked_in))) for t in scene.textures),
-        clashing_names=clashing([one.node.name for one in placed]),
+        clashing_names=(
+            *clashing([one.node.name for one in placed]),
+            *(f"material {name}" for name in clashing([material.name for material in scene.materials])),
+        ),
         default_names=default_names(scene),
         bounds=tuple((one.path[-1], one.size) for one in nodes if one.role == "bounds" and one.size),
         notes=scene.notes,
@@ -222,8 +231,22 @@ def _node_facts(placed: Placed, scene: Scene) -> NodeFacts:
         copies=copies,
         slots=() if mesh is None else tuple(slot.name if slot else "(none)" for slot in mesh.slots),
         uv_sets=0 if mesh is None else len(mesh.uv_sets),
+        uv_names=() if mesh is None else tuple(layer.name for layer in mesh.uv_sets),
+        kind=node.kind,
+        about=_about(node),
         leftover=leftover(node.transform),
     )
+
+
+def _about(node: Node) -> str:
+    """What a light or camera is, in words; "" for all else."""
+    content = node.content
+    if isinstance(content, Light):
+        return f"{content.kind} light, {content.intensity:.4g} {'lx' if content.kind == 'directional' else 'cd'}"
+    if isinstance(content, Camera):
+        wide = f"{math.degrees(content.height):.3g}° high" if content.perspective else "without perspective"
+        return f"camera, {wide}"
+    return ""
 
 
 def _copies(node: Node) -> int:

@@ -76,7 +76,7 @@ app = typer.Typer(
     cls=_LateCommands,
     help="Get meshes and scenes from a modelling package into a real-time engine: the right size, the right"
     " way up, clean and checked.",
-    epilog="Exit status: 0 done, 1 findings say no, 2 wrong usage, 3 an input could not be read, 4 an output"
+    epilog="Exit status: 0 done, 1 checks failed, 2 wrong usage, 3 an input could not be read, 4 an output"
     " could not be written.",
     add_completion=False,
     rich_markup_mode=None,

@@ -92,7 +92,7 @@ def _show(path: Path, found: list[Any], target: targets.Target, *, verbose: bool
         count_of(count, word) for count, word in ((errors, "error"), (len(found) - errors, "warning")) if count
     )
     results.print(f"[title]{name}[/]: {counts}")
-    made = console.table("", "where", "what", "rule", "what mends it")
+    made = console.table("", "where", "what", "rule", "what mends it", whole=("where", "rule"))
     for one in found if verbose else found[:_MOST]:
         look = "problem" if one.severity == "error" else "guess"
         made.add_row(f"[{look}]{one.severity}[/]", escape(one.node), escape(one.text), one.rule, escape(one.mend))

@@ -6,7 +6,7 @@ import contextlib
 import json
 import math
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import typer
 from rich.console import Console
@@ -29,6 +29,7 @@ _THEME = Theme(
         "faint": "dim",
         "guess": "#d9a441",
         "lost": "#e0724f",
+        "finding": "#d9a441",
         "done": "#5fa88f",
         "problem": "bold #e0724f",
         "bar.complete": "#5fa88f",
@@ -106,15 +107,17 @@ def _plain(value: Any) -> Any:
     return None if isinstance(value, float) and not math.isfinite(value) else value
 
 
-def table(*columns: str, title: str = "", numbers: Iterable[str] = ()) -> Table:
-    """An empty table in our style; columns named in ``numbers`` are aligned to the right."""
+def table(*columns: str, title: str = "", numbers: Iterable[str] = (), whole: Iterable[str] = ()) -> Table:
+    """An empty table in our style; columns named in ``numbers`` are aligned to the right, names in those named in
+    ``whole`` are not broken."""
     from rich.table import Table
 
     made = Table(title=title or None, title_justify="left", title_style="title", box=None, pad_edge=False)
     made.header_style = "label"
-    right = set(numbers)
+    right, kept = set(numbers), set(whole)
     for column in columns:
-        made.add_column(column, justify="right" if column in right else "left", overflow="fold")
+        justify: Literal["left", "right"] = "right" if column in right else "left"
+        made.add_column(column, justify=justify, overflow="fold", no_wrap=column in kept or column in right)
     return made
 
 
@@ -135,7 +138,7 @@ def level_table(levels: Sequence[LevelFacts]) -> Table:
     normals turned and the texture slid, the distance from which nobody sees it, and its share of the picture there.
     """
     numbers = ("triangles", "moved by", "mostly", "turned", "texture", "from", "screen")
-    made = table("level", *numbers, title="Levels of detail", numbers=numbers)
+    made = table("level", *numbers, title="Levels of detail", numbers=numbers, whole=("level",))
     for one in levels:
         made.add_row(
             escape(one.node),
@@ -156,7 +159,7 @@ def collision_table(found: Sequence[CollisionFacts]) -> Table:
     shape was taken.
     """
     numbers = ("parts", "corners", "floats", "sinks", "mostly", "sideways", "blocks")
-    made = table("collision of", "shape", *numbers, title="Collision", numbers=numbers)
+    made = table("collision of", "shape", *numbers, title="Collision", numbers=numbers, whole=("collision of",))
     for one in found:
         falls = f"{100 * one.falls:.3g} % fall" if one.falls > 0.0005 else _length(one.sinks)
         feet = (_length(one.floats), falls, _length(one.off_95)) if one.places else ("", "nobody stands", "")
@@ -189,7 +192,7 @@ def print_notes(notes: Iterable[Note], *, verbose: bool, quiet: bool) -> None:
     if quiet:
         return
     shown = [note for note in notes if verbose or note.kind != "done"]
-    words = {"guess": "assumed", "lost": "lost", "done": "done"}
+    words = {"guess": "assumed", "lost": "lost", "done": "done", "finding": "finding"}
     limit = len(shown) if verbose else _NOTE_LIMIT
     if shown:
         messages.print()

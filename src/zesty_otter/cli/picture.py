@@ -103,7 +103,7 @@ def _known(given: list[str], known: list[str], what: str) -> list[str]:
 def _pixels(size: str) -> tuple[int, int]:
     wide, cross, high = size.lower().partition("x")
     if not (cross and wide.isdecimal() and high.isdecimal() and 64 <= int(wide) <= 8192 and 64 <= int(high) <= 8192):
-        raise UsageError(f"'{size}' is no size of a picture.", remedy="Write 1280x800; a side has 64 to 8192 pixels.")
+        raise UsageError(f"'{size}' is not a picture size.", remedy="Write 1280x800; a side has 64 to 8192 pixels.")
     return int(wide), int(high)
 
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 import contextlib
 import os
 import time
-from collections.abc import Callable, Iterator
+from collections import Counter
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated, Any
@@ -164,14 +165,16 @@ def _line(step: Step) -> str:
 def show(result: JobResult, *, dry_run: bool, verbose: bool, quiet: bool) -> None:
     """Print the table of results, then everything somebody should look at."""
     everything = (*result.assets, *((result.overview,) if result.overview else ()))
-    columns = ["asset", "result", "file", *([] if dry_run else ["width × height × depth", "triangles", "arrival"])]
-    made = console.table(*columns, numbers=("triangles",), title="" if dry_run else result.title)
+    columns = ["asset and its files", *(["result"] if dry_run else ["width × height × depth", "triangles", "result"])]
+    title = "" if dry_run else result.title
+    made = console.table(*columns, numbers=("triangles",), whole=("asset and its files", "result"), title=title)
     rows = 0
+    short = _short_names(everything)
     for asset in sorted(everything, key=lambda one: one.state == "unchanged") if len(everything) > 60 else everything:
-        rows += max(len(asset.files), 1)
+        rows += len(asset.files) + 1
         if rows > _MOST_ROWS:
             break
-        _add_rows(made, asset, dry_run=dry_run)
+        _add_rows(made, asset, short[asset.name], dry_run=dry_run)
     results.print(made)
     if rows > _MOST_ROWS:
         results.print(f"[faint]and more; {result.folder / 'arrivals.json'} lists all[/]", soft_wrap=True)
@@ -193,19 +196,23 @@ def show(result: JobResult, *, dry_run: bool, verbose: bool, quiet: bool) -> Non
         results.print(f"look at it: {escape(str(result.report))}", soft_wrap=True)
 
 
-def _add_rows(made: Any, asset: AssetResult, *, dry_run: bool) -> None:
-    word = _WORDS[asset.state]
-    if not asset.files:
-        made.add_row(escape(asset.name), word)
-    for number, file in enumerate(asset.files):
-        first = (escape(asset.name), word) if number == 0 else ("", "")
+def _short_names(results: Sequence[AssetResult]) -> dict[str, str]:
+    """Assets by the names of their files alone, with folders where several have the same."""
+    counts = Counter(Path(one.name).name for one in results)
+    return {one.name: one.name if counts[Path(one.name).name] > 1 else Path(one.name).name for one in results}
+
+
+def _add_rows(made: Any, asset: AssetResult, name: str, *, dry_run: bool) -> None:
+    made.add_row(escape(name), *([] if dry_run else ["", ""]), _WORDS[asset.state])
+    for file in asset.files:
+        path = f"  {escape(file.path)}"
         if dry_run:
-            made.add_row(*first, escape(file.path))
+            made.add_row(path)
             continue
         arrival = "[problem]differs[/]" if file.problems else "[done]as meant[/]"
         arrival = arrival if file.read_back else "[guess]not read back[/]"
         size = format_size(file.facts.size, 1.0)
-        made.add_row(*first, escape(file.path), size, file.facts.triangles_in_words, arrival)
+        made.add_row(path, size, file.facts.triangles_in_words, arrival)
 
 
 def _with_name(asset: AssetResult) -> str:

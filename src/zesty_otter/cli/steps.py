@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import inspect
 import json as json_module
-from typing import Annotated, Any
+import re
+from typing import Annotated, Any, Literal, get_args, get_origin
 
 import typer
 from pydantic_core import PydanticUndefined
@@ -54,11 +55,26 @@ def document(step: type[Step]) -> dict[str, Any]:
         "summary": first_line(step),
         "description": body(step),
         "settings": [
-            {"name": name, "default": _default(field), "description": field.description or ""}
+            {"name": name, "default": _default(field), "description": _described(field)}
             for name, field in settings_of(step).items()
         ],
         "example": example_line(step),
     }
+
+
+def _described(field: Any) -> str:
+    """What a setting is for, with every value it may have where these are words."""
+    text = field.description or ""
+    known = [str(value) for value in _values(field.annotation)]
+    missing = [value for value in known if not re.search(rf"(?<![\w-]){re.escape(value)}(?![\w-])", text)]
+    return f"{text} One of {', '.join(known)}." if missing else text
+
+
+def _values(annotation: Any) -> tuple[Any, ...]:
+    """The words a setting may have; none where it is free."""
+    if get_origin(annotation) is Literal:
+        return tuple(value for value in get_args(annotation) if isinstance(value, str))
+    return tuple(value for one in get_args(annotation) for value in _values(one))
 
 
 def settings_of(step: type[Step]) -> dict[str, Any]:

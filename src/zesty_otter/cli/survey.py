@@ -10,7 +10,7 @@ from rich.markup import escape
 
 from zesty_otter import audit, formats, steps
 from zesty_otter.audit.sizes import SizeGuess
-from zesty_otter.audit.surveying import FaceCounts, Survey
+from zesty_otter.audit.surveying import FaceCounts, NodeFacts, Survey
 from zesty_otter.cli import console
 from zesty_otter.cli.console import format_size, results
 from zesty_otter.errors import InputError
@@ -144,7 +144,7 @@ def _ngons(faces: FaceCounts) -> str:
 def _node_table(found: Survey, most: int) -> Any:
     roles = any(node.role != "visible" for node in found.nodes)
     columns = ("node", *(("role",) if roles else ()), "size", "triangles", "points", "slots", "UVs", "transform")
-    made = console.table(*columns, numbers=("triangles", "points", "UVs"))
+    made = console.table(*columns, numbers=("triangles", "points", "UVs"), whole=("node", "role"))
     for node in found.nodes[:most]:
         size = ""
         if node.size and found.unit:
@@ -160,13 +160,19 @@ def _node_table(found: Survey, most: int) -> Any:
             size,
             f"{node.triangles:,}" if shown else "",
             f"{node.points:,}" if shown else "",
-            escape(", ".join(node.slots)),
-            str(node.uv_sets) if shown else "",
+            escape(", ".join(node.slots) or node.about),
+            _uv_sets(node) if shown else "",
             ", ".join(node.leftover) or "clean",
         )
     if len(found.nodes) > most:
         made.add_row(f"[faint]and {len(found.nodes) - most} more; --verbose shows all[/]")
     return made
+
+
+def _uv_sets(node: NodeFacts) -> str:
+    """How many UV sets there are, and their names where they have some."""
+    names = [name or str(number) for number, name in enumerate(node.uv_names)] if any(node.uv_names) else []
+    return escape(f"{node.uv_sets}: {', '.join(names)}" if names else str(node.uv_sets))
 
 
 def _material_table(found: Survey) -> Any:

@@ -18,6 +18,8 @@ from numpy.typing import NDArray
 from zesty_otter.errors import InputError, OutputError
 from zesty_otter.model import Note, Scene
 
+_MOST_FILES = 100_000  # to look through below a folder
+
 Buffer = bytes | memoryview | NDArray[Any]
 
 
@@ -115,7 +117,29 @@ def find_beside(source: Path, wanted: str, *, also_in: Sequence[Path] = ()) -> R
         if found != home / parts or leads_out:
             remark = f"'{wanted}' was taken to be {found.relative_to(home) if found.is_relative_to(home) else found}"
         return Reference(found, tuple(looked), remark)
+    for folder in also_in:
+        deep = _below(folder).get(parts.name.lower())
+        if deep is not None and deep.resolve().is_relative_to(folder.resolve()):
+            return Reference(deep, tuple(looked), f"'{wanted}' was taken to be {deep}")
     return Reference(None, tuple(looked))
+
+
+def missing_texture(wanted: str, reference: Reference) -> str:
+    """What to say of a texture that was not found."""
+    places = ", ".join(map(str, reference.looked_in))
+    return f"texture '{wanted}' was not found (looked in {places}); --textures-from names a folder to look through"
+
+
+def _below(folder: Path) -> dict[str, Path]:
+    """The files below a folder by their names in lower case, those nearest to it first."""
+    found: dict[str, Path] = {}
+    for home, folders, files in os.walk(folder):
+        folders.sort()
+        for name in sorted(files):
+            found.setdefault(name.lower(), Path(home) / name)
+        if len(found) > _MOST_FILES:
+            break
+    return found
 
 
 def _ignoring_case(path: Path) -> Path | None:

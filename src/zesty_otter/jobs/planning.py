@@ -146,7 +146,9 @@ def plan(job: Job, *, name: str = "job", home: Path | None = None, only: str | N
     if only is not None:
         tasks = tuple(task for task in tasks if _fits(task, only))
         if not tasks:
-            raise UsageError(f"no asset fits '{only}'.", remedy="`--dry-run` lists them; * and ? stand for anything.")
+            raise UsageError(
+                f"no asset matches '{only}'.", remedy="`--dry-run` lists them; * and ? stand for anything."
+            )
     if not tasks and not problems:
         raise UsageError("the job has no sources.", remedy="Add a table [[sources]] with files.")
     _refuse_clashes(tasks)

@@ -311,9 +311,7 @@ class _Run:
         if before is not None:
             now = {path for one in files for path in one.hashes}
             gone = [one.path for one in before.files if one.path not in now and (self.folder / one.path).exists()]
-            self.remarks += [
-                f"{path} is left from an earlier run; {task.name} does not make it any more" for path in gone
-            ]
+            self.remarks += [f"{path} is left from an earlier run; {task.name} no longer produces it" for path in gone]
         state: State = "kept" if kept else "written"
         if not kept:
             self.parts[task.name] = done.part
@@ -432,7 +430,7 @@ class _Run:
         for name in sorted(set(self.before) - there) if not self.in_part else ():
             del self.record.entries[name]
             left = [file.path for file in self.before[name].files if (self.folder / file.path).exists()]
-            self.remarks += [f"{path} is left from an earlier run; {name} is not in the job any more" for path in left]
+            self.remarks += [f"{path} is left from an earlier run; {name} is no longer in the job" for path in left]
 
     def _write_record(self) -> None:
         began = time.monotonic()

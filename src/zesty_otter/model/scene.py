@@ -177,8 +177,8 @@ Content = Mesh | Scatter | Light | Camera
 class Note:
     """One remark of a reader, step or writer on what it did or could not do.
 
-    ``kind`` is ``done`` (a change that was asked for), ``guess`` (an assumption the user may correct) or
-    ``lost`` (something that did not come through).
+    ``kind`` is ``done`` (a change that was asked for), ``guess`` (an assumption the user may correct), ``lost``
+    (something that did not come through) or ``finding`` (something somebody should look at).
     """
 
     kind: str
@@ -625,15 +625,19 @@ class Scene:
 def default_names(scene: Scene) -> tuple[str, ...]:
     """The names of visible nodes that nobody seems to have chosen, in the order of the tree.
 
-    A word with a number is one where neither file, group, material nor another name has the word.
+    A word with a number is one where neither file, group, material nor a name of several words has the word; and so is
+    that word alone.
     """
     order = list(scene.walk())
-    shown = [one.node for one in order if one.node.role == "visible"]
+    shown = [one.node.name for one in order if one.node.role == "visible"]
     above = [name for one in order for name in (*one.node.groups, *one.path[:-1])]
     file = [scene.source.stem] if scene.source else []
-    known = words_of([*file, *above, *(material.name for material in scene.materials)])
-    several = words_of(node.name for node in shown if len(words_of([node.name])) > 1)
-    return tuple(node.name for node in shown if is_default_name(node.name, known | several))
+    materials = [material.name for material in scene.materials]
+    several = [name for name in shown if len(words_of([name])) > 1]
+    known = words_of([scene.name, *file, *above, *materials, *several])
+    numbered = [name for name in shown if is_default_name(name, known)]
+    words = words_of(numbered)
+    return tuple(name for name in shown if name in numbered or name.lower() in words)
 
 
 def _alike(one: Node, other: Node) -> bool:
@@ -742,7 +746,7 @@ def _relative(above: NDArray[np.float64], world: NDArray[np.float64], node: Node
         local = np.asarray(np.linalg.solve(above, world), np.float64)
     except np.linalg.LinAlgError:
         raise ModelError(
-            "its parent is scaled to nothing along some direction, which cannot be undone.",
+            "its parent has zero scale along some direction, which cannot be undone.",
             place=f"node {node.name}",
             remedy="Give the parent a scale that is not zero.",
         ) from None

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import warnings
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -111,14 +112,20 @@ def fitting_size(size: tuple[int, int], largest: int | None, power_of_two: str) 
     return sides[0], sides[1]
 
 
-def rework(data: bytes, *, size: tuple[int, int], flip_green: bool, kind: str) -> bytes:
+def rework(data: bytes, *, size: tuple[int, int], flip_green: bool, kind: str, holds: str = "color") -> bytes:
     """The image in another size, with its green channel turned upside down, as PNG or JPEG.
 
     JPEG has no transparency; an image that needs it stays PNG.
+
+    Parameters
+    ----------
+    holds : {"color", "normal", "data"}
+        What its pixels are. Colours are mixed as light is, in linear numbers and weighted by alpha; normals keep their
+        length of one.
     """
     image = _loaded(data)
     if image.size != size:
-        image = image.resize(size, Image.Resampling.LANCZOS)
+        image = _resized(image, size, holds)
     if flip_green:
         planes = list(image.convert("RGB").split())
         planes[1] = planes[1].point([255 - value for value in range(256)])
@@ -196,6 +203,41 @@ def _plane(source: Source, size: tuple[int, int]) -> Image.Image:
         return Image.new("L", size, source)
     plane = _channel(_loaded(source[0]), source[1])
     return plane if plane.size == size else plane.resize(size, Image.Resampling.LANCZOS)
+
+
+def _resized(image: Image.Image, size: tuple[int, int], holds: str) -> Image.Image:
+    if holds == "data":
+        return image.resize(size, Image.Resampling.LANCZOS)
+    values = np.asarray(image, np.float32) / 255
+    values = values[..., None] if values.ndim == 2 else values
+    alpha = values[..., 3:] if values.shape[2] == 4 else None
+    color: NDArray[Any] = values[..., :3]
+    if holds == "normal" and color.shape[2] == 3:
+        color = color * 2 - 1
+    else:
+        color = np.where(color <= 0.04045, color / 12.92, ((color + 0.055) / 1.055) ** 2.4)
+    # A hair of weight is left to what is seen through, so that its colour does not come out of nothing.
+    weight = np.float32(1.0) if alpha is None else np.maximum(alpha, 1e-3)
+    small: NDArray[Any] = _planes(color * weight, size)
+    if alpha is not None:
+        through = _planes(alpha, size)
+        small = small / np.maximum(_planes(np.maximum(alpha, 1e-3), size), 1e-4)
+    if holds == "normal" and color.shape[2] == 3:
+        length = np.linalg.norm(small, axis=2, keepdims=True)
+        small = np.where(length > 1e-6, small / np.maximum(length, 1e-6), (0.0, 0.0, 1.0)) / 2 + 0.5
+    else:
+        small = np.clip(small, 0.0, 1.0)
+        small = np.where(small <= 0.0031308, small * 12.92, 1.055 * small ** (1 / 2.4) - 0.055)
+    if alpha is not None:
+        small = np.concatenate([small, through], axis=2)
+    pixels = np.rint(np.clip(small, 0, 1) * 255).astype(np.uint8)
+    return Image.fromarray(pixels[..., 0] if pixels.shape[2] == 1 else pixels)
+
+
+def _planes(values: NDArray[Any], size: tuple[int, int]) -> NDArray[np.float32]:
+    """(H, W, n) numbers in another size."""
+    planes = [Image.fromarray(np.ascontiguousarray(values[..., k], np.float32)) for k in range(values.shape[2])]
+    return np.stack([np.asarray(one.resize(size, Image.Resampling.LANCZOS)) for one in planes], axis=2)
 
 
 def _png(image: Image.Image) -> bytes:

@@ -19,7 +19,7 @@ class BakeTransforms(Step):
     Looks at the world transform of every node, whatever its parents do to it: rotation, scale, mirroring,
     shear. Changes points, normals, tangents and winding of meshes and the directions of lights and
     cameras. A mesh shown by several nodes stays shared where they turn and scale it alike. A node that is
-    scaled to nothing is baked too; its flat mesh is noted.
+    zero scale is baked too; its flat mesh is noted.
     """
 
     slug: ClassVar[str] = "bake"
@@ -63,11 +63,11 @@ class BakeTransforms(Step):
             return scene
         notes = [self.note(f"{counts['turned']} of {count_of(len(worlds), 'node')} had rotation or scale; baked")]
         if counts["mirrored"]:
-            notes.append(self.note(f"{count_of(counts['mirrored'], 'node')} mirrored; winding turned round"))
+            notes.append(self.note(f"{count_of(counts['mirrored'], 'node')} mirrored; winding flipped"))
         if self.translation == "drop":
             notes.append(self.note("places of nodes moved into their meshes"))
         notes += [
-            self.note("is scaled to nothing along some direction; its mesh is flat now", kind="guess", node=name)
+            self.note("has zero scale along some direction; its mesh is flat now", kind="guess", node=name)
             for name in flat
         ]
         return scene.with_worlds(worlds, contents).with_notes(*notes)

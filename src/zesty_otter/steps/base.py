@@ -45,7 +45,7 @@ class Step(BaseModel):
     example: ClassVar[dict[str, Any]] = {}
     whole_scene: ClassVar[bool] = False
 
-    only: Words = Field((), description="Words that choose the nodes it is for, as in select; all when there are none.")
+    only: Words = Field((), description="Node filter: the nodes to work on, in the words of select; all when empty.")
 
     def __init__(self, **settings: Any) -> None:
         try:
@@ -76,7 +76,7 @@ class Step(BaseModel):
         numbers = chosen_numbers(scene, self.only)
         if not numbers:
             return scene.with_notes(
-                self.note(f"no node fits only = {', '.join(self.only)}; nothing done", kind="guess")
+                self.note(f"no node matches only = {', '.join(self.only)}; nothing done", kind="guess")
             )
         return self.change_part(scene, numbers)
 

@@ -63,8 +63,8 @@ class Bounds(Step):
                     places.append(used @ matrix[:3, :3].T + matrix[:3, 3])
             points = np.concatenate(places)
             if not len(points):
-                text = "has no bounds: of its meshes none fits" if self.of else "has no faces to go around"
-                notes.append(self.note(text, kind="guess", node=main.node.name))
+                text = "has no bounds: none of its meshes fits" if self.of else "has no faces to go around"
+                notes.append(self.note(text, kind="finding", node=main.node.name))
                 continue
             name = self.names.replace("{name}", main.node.name)
             mesh, facts = self._around(name, points)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any, ClassVar, Literal
 
 import numpy as np
@@ -195,17 +196,17 @@ class CleanUp(Step):
         coincident = int(coincident_faces(mesh.face_start, mesh.corner_point, mesh.surface(join_points)).sum())
         if self.duplicate_faces and coincident:
             text = f"{count_of(coincident, 'face')} on top of others, but facing the other way or of another material"
-            notes.append(self.note(f"{text}; kept", kind="guess", node=mesh.name))
-        for found, what in (
-            (edges.non_manifold, "shared by more than two faces"),
-            (edges.contrary, "between faces that look to different sides"),
-            (edges.border, "open"),
-        ):
+            notes.append(self.note(f"{text}; kept", kind="finding", node=mesh.name))
+        rules: list[tuple[NDArray[Any], Callable[[int], str]]] = [
+            (edges.non_manifold, lambda n: f"{count_of(n, 'edge')} shared by more than two faces"),
+            (edges.contrary, lambda n: f"{count_of(n, 'edge')} between faces of opposite winding"),
+            (edges.border, lambda n: count_of(n, "open edge")),
+        ]
+        for found, what in rules:
             if len(found):
                 at = mesh.points[edges.edge_points[found]].mean(axis=1)
                 places = "; ".join(_position(one) for one in at[:3]) + ("; ..." if len(at) > 3 else "")
-                text = f"{count_of(len(found), 'edge')} {what}, at {places}"
-                notes.append(self.note(text, kind="guess", node=mesh.name))
+                notes.append(self.note(f"{what(len(found))}, at {places}", kind="finding", node=mesh.name))
         return notes
 
 

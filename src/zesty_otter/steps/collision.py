@@ -91,7 +91,9 @@ class Collision(Step):
     hulls: Literal["around", "inside"] = Field(
         "around", description="Whether hulls of too many corners hold the mesh or lie within it."
     )
-    thickness: Length | None = Field(None, gt=0, description="Of what is flat; a quarter of the tolerance by default.")
+    thickness: Length | None = Field(
+        None, gt=0, description="Thickness for flat meshes; a quarter of the tolerance by default."
+    )
     outward: Length = Field(0.0, ge=0, description="How far a surface is moved outward.")
     existing: Literal["keep", "replace", "beside"] = Field(
         "keep", description="What happens to collision that is there: keep it, replace it, or add beside it."
@@ -134,7 +136,7 @@ class Collision(Step):
                 said.setdefault("none, as a rule says", []).append(placed.node.name)
                 continue
             if abs(np.linalg.det(linear)) < 1e-300:
-                notes.append(self.note("is squashed flat by its transform; it gets none", kind="guess",
+                notes.append(self.note("is squashed flat by its transform; it gets none", kind="finding",
                                        node=placed.node.name))  # fmt: skip
                 continue
             key = id(mesh), shape, linear.round(9).tobytes()
@@ -148,7 +150,7 @@ class Collision(Step):
             meshes, found = made[key]
             behind[placed.number] = self._nodes(asset, placed, meshes, found)
             said.setdefault(found.why, []).append(placed.node.name)
-            notes.extend(self.note(one, kind="guess", node=placed.node.name) for one in found.remarks)
+            notes.extend(self.note(one, kind="finding", node=placed.node.name) for one in found.remarks)
             if found.because:
                 notes.append(self.note(found.because, node=placed.node.name))
         for why, names in said.items():

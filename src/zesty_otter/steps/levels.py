@@ -49,14 +49,14 @@ def parse_chain(given: Any) -> tuple[Wish, ...]:
     words = [word for word in words if word]
     kind = words.pop(0) if words and words[0].isalpha() else "ratio"
     if kind not in _KINDS:
-        raise ValueError(f"{kind} is no kind of level; there are {', '.join(_KINDS)}")
+        raise ValueError(f"{kind} is not a kind of level; there are {', '.join(_KINDS)}")
     if not words:
         raise ValueError("name at least one level, for example 50 25 10")
     wishes = tuple(_wish(kind, word) for word in words)
     for (one, word), (other, later) in pairwise(zip(wishes, words, strict=True)):
         heavier = other.value <= one.value if kind == "deviation" else other.value >= one.value
         if heavier and one.kind == other.kind:
-            raise ValueError(f"{later} after {word} is no lighter; name the finest level first")
+            raise ValueError(f"{later} after {word} is not lighter; name the finest level first")
     return wishes
 
 
@@ -70,7 +70,7 @@ def _wish(kind: str, word: str) -> Wish:
             share = value / 100 if percent or kind == "ratio" else value
             wish = Wish("share" if kind == "deviation" else kind, share)
     except ValueError:
-        raise ValueError(f"{word} is no level of kind {kind}") from None
+        raise ValueError(f"{word} is not a level of kind {kind}") from None
     most = math.inf if wish.kind in ("triangles", "deviation") else 1.0
     if not 0 < wish.value <= most or (kind == "triangles" and (percent or wish.value < 1)):
         raise ValueError(f"{word} is out of range for a level of kind {kind}")
@@ -166,7 +166,7 @@ class Levels(Step):
                 if kept:
                     notes.append(self.note(f"{len(kept)} of its levels were there already", node=placed.node.name))
         for chain in chains.values():
-            notes += [self.note(text, kind="guess", node=chain.mesh.name) for text in chain.remarks]
+            notes += [self.note(text, kind="finding", node=chain.mesh.name) for text in chain.remarks]
         count = sum(map(len, behind.values()))
         if count:
             made_for = count_of(sum(map(bool, behind.values())), "mesh")

@@ -26,7 +26,7 @@ from zesty_otter.steps.stretches import Stretches
 # a texture covers, of colours from black to white as this share of the size.
 _LOOKS = {"normal": 0.005, "uv": 0.05, "color": 0.01}
 _FACETED = 0.9
-LIMIT = "No edge goes whose points would move by more than about this share of the size, as steps and corners would."
+LIMIT = "Maximum deviation, as a share of the size."
 _OF_WALL = 0.4  # of the thickness of a wall
 _PLACES = 20  # to measure at, for each triangle
 _DROPPABLE = 0.1  # the longest diagonal of a loose part that may go, as a share of that of the whole
@@ -69,7 +69,7 @@ class Lighten(Step):
                 moved = heavy.measured(light).largest * stretches.of(mesh).most * scene.frame.unit
                 text += f"; the surface moved by {format_length(moved)} at most"
             notes.append(self.note(text, node=mesh.name))
-            notes.extend(self.note(one, kind="guess", node=mesh.name) for one in heavy.remarks)
+            notes.extend(self.note(one, kind="finding", node=mesh.name) for one in heavy.remarks)
             return light
 
         return scene.map_meshes(change).with_notes(*notes)

@@ -56,8 +56,8 @@ class Names(Step):
 
     Looks at all names. Changes characters that are not allowed, names that differ only in case or are
     reserved, and whatever table, search, case and templates say, in this order; a table of old and new
-    names is kept with the scene. Notes names nobody seems to have chosen, and names that two nodes of an
-    asset wanted. Refuses templates with unknown tokens.
+    names is kept with the scene. Notes default names, and names that two nodes of an
+    asset would have got. Refuses templates with unknown tokens.
     """
 
     slug: ClassVar[str] = "names"
@@ -86,7 +86,7 @@ class Names(Step):
     undo: bool = Field(False, description="Read the table backwards: new names become old ones again.")
     case: Case = Field("keep", description="keep, lower, upper, snake_case, kebab-case, camelCase or PascalCase.")
     replace_defaults: str | None = Field(
-        None, description="A template for names nobody chose (cube.001, object), for example {file}_{number}."
+        None, description="A template for default names (cube.001), for example {file}_{number}."
     )
     allowed: str = Field("A-Za-z0-9_-", description="Characters that may stay, as in a regular expression's brackets.")
     transliterate: bool = Field(
@@ -118,7 +118,7 @@ class Names(Step):
             try:
                 re.sub(pattern, new, "")
             except (re.error, IndexError) as error:
-                raise ValueError(f"'{pattern}' and '{new}' are no search and replacement ({error})") from None
+                raise ValueError(f"'{pattern}' and '{new}' are not a search and replacement ({error})") from None
         return search
 
     @field_validator("allowed")
@@ -212,9 +212,11 @@ class Names(Step):
             if new != node.name:
                 renamed.append(Renamed("node", node.name, new))
         if defaults and not self.replace_defaults:
-            notes.append(self.note(f"default names: {_listed(defaults)}", kind="guess"))
+            notes.append(self.note(f"default names: {_listed(defaults)}", kind="finding"))
         if clashes:
-            notes.append(self.note(f"wanted by more than one node, so numbered: {_listed(clashes)}", kind="guess"))
+            notes.append(
+                self.note(f"names that several nodes would have got, now numbered: {_listed(clashes)}", kind="finding")
+            )
         return names, owners
 
     def _filled(self, node: Node, tokens: Mapping[str, str]) -> str:

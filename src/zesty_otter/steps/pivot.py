@@ -36,7 +36,7 @@ class Pivot(Step):
     Looks at the bounds of the visible mesh (or of the one with the role of bounds) in world space. The
     levels, collision, shadow and bounds of an asset get the same pivot. Changes the transforms of these
     nodes and the points of their meshes by opposite amounts; what hangs below stays where it is. Refuses
-    nodes that are scaled to nothing and markers that are not there.
+    nodes that are zero scale and markers that are not there.
     """
 
     slug: ClassVar[str] = "pivot"
@@ -128,7 +128,7 @@ def _parsed(at: str) -> tuple[str, Any]:
             pass
     known = [*_PLAIN, *(f"{one}:" for one in _WITH_VALUE), *_SIDES]
     raise ValueError(
-        f"'{at}' is no place for a pivot; there are {', '.join(_PLAIN)}, three of {' '.join(_SIDES)}, three shares,"
+        f"'{at}' is not a place for a pivot; there are {', '.join(_PLAIN)}, three of {' '.join(_SIDES)}, three shares,"
         f" {', '.join(f'{one}:' for one in _WITH_VALUE)}.{closest(words[0] if words else at, known)}"
     )
 
@@ -280,7 +280,7 @@ def _offset(placed: Placed, pivot: NDArray[np.float64]) -> NDArray[np.float64]:
         return np.asarray(np.linalg.solve(placed.world[:3, :3], away)) + 0.0
     except np.linalg.LinAlgError:
         raise ModelError(
-            "is scaled to nothing along some direction, so that its pivot cannot be moved.",
+            "has zero scale along some direction, so its pivot cannot be moved.",
             place=f"node {placed.node.name}",
             remedy="Give it a scale that is not zero.",
         ) from None

@@ -40,5 +40,5 @@ class Reframe(Step):
         if frame.unit != scene.frame.unit:
             words.append(f"unit from {format_unit(scene.frame.unit)} to {format_unit(frame.unit)}")
         if frame.right_handed != scene.frame.right_handed:
-            words.append("faces turned round, because the handedness changed")
+            words.append("faces flipped, because the handedness changed")
         return changed.with_notes(self.note("; ".join(words)))

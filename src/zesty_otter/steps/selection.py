@@ -29,10 +29,10 @@ class Select(Step):
 
     keep: Words = Field(
         (),
-        description="Words that choose what stays, everything when there are none: name:gate* (or just gate*),"
+        description="What to keep, everything when empty: name:gate* (or just gate*),"
         " role:collision, group:quay*, kind:light, property:solid, property:solid=yes, hidden, visible.",
     )
-    drop: Words = Field((), description="Words that choose what goes, also of what was to stay.")
+    drop: Words = Field((), description="What to drop, also of what is kept.")
     alone: bool = Field(
         False,
         description="Choose just the nodes that fit, without the levels, collision and all else of theirs.",

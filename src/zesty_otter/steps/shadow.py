@@ -73,7 +73,7 @@ class Shadow(Step):
                     made[key] = self._made(mesh, stretch)
                 shadow, remarks, kept = made[key]
                 name = self.names.replace("{name}", placed.node.name)
-                notes.extend(self.note(one, kind="guess", node=placed.node.name) for one in remarks)
+                notes.extend(self.note(one, kind="finding", node=placed.node.name) for one in remarks)
                 if not shadow.face_count:
                     continue
                 named = shadow.replace(name=name)

@@ -9,7 +9,7 @@ from typing import Any, ClassVar, Literal
 from pydantic import Field
 
 from zesty_otter import pixels
-from zesty_otter.model import Material, Note, Scene, Texture, TextureUse, count_of
+from zesty_otter.model import COLOR_ROLES, Material, Note, Scene, Texture, TextureUse, count_of
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.materials import textures_changed
 
@@ -54,15 +54,16 @@ class Textures(Step):
         if self.channels != "keep":
             change = _packed if self.channels == "pack" else _unpacked
             scene = scene.map_materials(lambda material: change(material, notes, self))
-        normal_maps = {
-            id(use.texture)
-            for material in scene.materials
-            for role, use in material.textures.items()
-            if role == "normal"
-        }
+        holds: dict[int, str] = {}
+        for material in scene.materials:
+            for role, use in material.textures.items():
+                kind = "normal" if role == "normal" else "color" if role in COLOR_ROLES else "data"
+                # What is used for colour as well as for something else is treated as colour.
+                if kind == "color" or holds.get(id(use.texture)) != "color":
+                    holds[id(use.texture)] = kind
         changed: dict[int, Texture | None] = {}
         for texture in scene.textures:
-            new = self._changed(texture, id(texture) in normal_maps, notes)
+            new = self._changed(texture, holds.get(id(texture), "color"), notes)
             if new is not texture:
                 changed[id(texture)] = new
         return textures_changed(scene, changed).with_notes(*notes)
@@ -80,10 +81,14 @@ class Textures(Step):
                 notes.append(self.note(f"texture '{texture.name}' is in none of the folders", kind="lost"))
             else:
                 found[id(texture)] = replace(texture, name=path.name, path=path)
+                # It is no longer missing.
+                missed = f"texture '{texture.wanted or texture.name}' was not found"
+                scene = replace(scene, notes=tuple(note for note in scene.notes if not note.text.startswith(missed)))
                 notes.append(self.note(f"missing texture '{texture.name}' found as {path}", kind="guess"))
         return textures_changed(scene, found)
 
-    def _changed(self, texture: Texture, is_normal_map: bool, notes: list[Note]) -> Texture:
+    def _changed(self, texture: Texture, holds: str, notes: list[Note]) -> Texture:
+        is_normal_map = holds == "normal"
         if not texture.found:
             return texture
         try:
@@ -100,7 +105,8 @@ class Textures(Step):
                 done.append(f"{info.kind} became {wanted}")
             if not done:
                 return texture
-            new = pixels.rework(data, size=size, flip_green=self.flip_green and is_normal_map, kind=wanted)
+            flip = self.flip_green and is_normal_map
+            new = pixels.rework(data, size=size, flip_green=flip, kind=wanted, holds=holds)
         except (pixels.ImageError, OSError) as error:
             notes.append(self.note(f"texture '{texture.name}' {error}; left as it is", kind="lost"))
             return texture

@@ -26,7 +26,7 @@ def _checked(words: tuple[str, ...]) -> tuple[str, ...]:
         if colon and key not in _KEYS:
             raise ValueError(f"'{word}' does not begin with name:, role:, group:, kind: or property:")
         if colon and known and value not in known:
-            raise ValueError(f"'{value}' is no {key}; there are {', '.join(known)}.{closest(value, list(known))}")
+            raise ValueError(f"'{value}' is not a {key}; there are {', '.join(known)}.{closest(value, list(known))}")
     return words
 
 

@@ -32,7 +32,7 @@ def _collision_dressed(subject: Subject) -> Found:
     for one in subject.solid:
         mesh = one.node.drawn
         if mesh is not None and any(slot is not None for slot in mesh.slots):
-            yield one.node.name, "has materials, which nobody sees"
+            yield one.node.name, "has materials; collision needs none"
 
 
 @rule("footing", "warning", "collision existing=replace")

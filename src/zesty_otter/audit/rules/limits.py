@@ -30,7 +30,7 @@ def _level_doubled(subject: Subject) -> Found:
         for placed in _levels(asset):
             number = level_of(placed.node), placed.node.properties.get("piece")
             if number in seen:
-                yield placed.node.name, f"is one more level {number[0]}"
+                yield placed.node.name, f"is a second level {number[0]}"
             seen.add(number)
 
 

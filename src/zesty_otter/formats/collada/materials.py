@@ -11,7 +11,7 @@ from urllib.parse import unquote
 
 from zesty_otter import pixels
 from zesty_otter.formats.bare import sound_material
-from zesty_otter.formats.files import find_beside
+from zesty_otter.formats.files import find_beside, missing_texture
 from zesty_otter.formats.xml import Element, child, children, floats, name_of, number, text_of
 from zesty_otter.model import Material, Texture, TextureUse, roughness_of_shininess
 
@@ -87,8 +87,7 @@ class Materials:
         if found.remark:
             self.note("guess", found.remark)
         if found.path is None:
-            places = ", ".join(str(folder) for folder in found.looked_in)
-            self.note("lost", f"texture '{wanted}' was not found (looked in {places})")
+            self.note("lost", missing_texture(wanted, found))
         name = found.path.name if found.path else re.split(r"[\\/]", path)[-1]
         return Texture(name, found.path, None, path, found.looked_in)
 
@@ -243,5 +242,5 @@ class _Effect:
                 else:
                     self.note("lost", f"its bump map '{found.name}' holds heights, which are not carried; bake normals")
             except (pixels.ImageError, OSError):
-                self.note("lost", f"its bump map '{found.name}' is no image")
+                self.note("lost", f"its bump map '{found.name}' is not an image")
             return

@@ -52,7 +52,7 @@ def read_shape(geometry: Element, find: Find, note: Note) -> Shape | None:
     if body is None:
         body = child(geometry, "convex_mesh")
     if body is None:
-        note("lost", f"geometry '{name}' is no polygon mesh; it is left out")
+        note("lost", f"geometry '{name}' is not a polygon mesh; it is left out")
         return None
     return _Reading(name, body, find, note).shape()
 

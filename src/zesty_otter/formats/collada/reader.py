@@ -126,7 +126,7 @@ class _Reading:
     def _node(self, element: Element, depth: int, above: tuple[str, ...]) -> Node:
         self.count += 1
         if depth > _DEEPEST or self.count > _MOST_NODES:
-            raise InputError("has nodes in nodes without end.", file=self.path, place=f"node {element.get('id')}")
+            raise InputError("its nodes are nested recursively.", file=self.path, place=f"node {element.get('id')}")
         name = element.get("name") or element.get("id") or "node"
         below: list[Node] = []
         contents: list[Content] = []

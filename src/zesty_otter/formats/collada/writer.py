@@ -368,7 +368,7 @@ class _Writer:
         """What stands behind the children of a node: its properties."""
         simple = {key: value for key, value in node.properties.items() if _is_simple(value)}
         if len(simple) < len(node.properties):
-            self._lost(f"properties of '{node.name}' that are no simple values are left out")
+            self._lost(f"properties of '{node.name}' that are not simple values are left out")
         if simple:
             self.xml.begin("extra")
             self.xml.begin("technique", profile=PROPERTIES)

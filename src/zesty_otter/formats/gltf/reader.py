@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError, UsageError
 from zesty_otter.formats.bare import finite_rows, if_sound, sound_material
-from zesty_otter.formats.files import find_beside, load
+from zesty_otter.formats.files import find_beside, load, missing_texture
 from zesty_otter.formats.gltf.extras import UV_NAMES
 from zesty_otter.formats.gltf.pose import posed
 from zesty_otter.geometry.placing import composed, rotations
@@ -297,7 +297,7 @@ class _Reader:
         while stack:
             number = _index(stack.pop(), "node")
             if number in seen:
-                raise self.fail("is below itself or has two parents, so the nodes are no tree.", f"node {number}")
+                raise self.fail("is below itself or has two parents: the nodes do not form a tree.", f"node {number}")
             seen.add(number)
             order.append(number)
             above = self.worlds.get(self.parents.get(number, -1), np.eye(4))
@@ -362,7 +362,7 @@ class _Reader:
         transforms = composed(count, there.get("TRANSLATION"), there.get("ROTATION"), there.get("SCALE"))
         sound = np.isfinite(transforms).all(axis=(1, 2))
         if not sound.all():
-            text = f"{count_of(int((~sound).sum()), 'copy')} with places that are no finite numbers left out"
+            text = f"{count_of(int((~sound).sum()), 'copy')} with places that are not finite numbers left out"
             self.note("lost", text, name)
         extra = [key for key in about["attributes"] if key not in columns]
         if extra:
@@ -557,8 +557,7 @@ class _Reader:
         if found.remark:
             self.note("guess", found.remark)
         if found.path is None:
-            places = ", ".join(map(str, found.looked_in))
-            self.note("lost", f"texture '{wanted}' was not found (looked in {places})")
+            self.note("lost", missing_texture(wanted, found))
         return Texture(wanted.replace("\\", "/").rsplit("/", 1)[-1], found.path, None, wanted, found.looked_in)
 
 
@@ -726,5 +725,5 @@ def _data_uri(uri: str) -> tuple[str, bytes]:
 def _index(number: Any, what: str) -> int:
     """A reference that counts from 0; negative ones would count from the end in Python."""
     if not isinstance(number, int) or isinstance(number, bool) or number < 0:
-        raise ValueError(f"{number!r} is no number of a {what}")
+        raise ValueError(f"{number!r} is not the number of a {what}")
     return number

@@ -12,7 +12,7 @@ from typing import Any
 
 from zesty_otter import pixels
 from zesty_otter.formats.bare import sound_material
-from zesty_otter.formats.files import find_beside, load
+from zesty_otter.formats.files import find_beside, load, missing_texture
 from zesty_otter.model import Material, Note, Texture, TextureUse, roughness_of_shininess
 
 # How many words follow each option of a texture statement; a range where the last are optional.
@@ -182,8 +182,7 @@ def _texture_use(
         if found.remark:
             note("guess", found.remark)
         if found.path is None:
-            places = ", ".join(str(folder) for folder in found.looked_in)
-            note("lost", f"texture '{wanted}' was not found (looked in {places})")
+            note("lost", missing_texture(wanted, found))
         name = found.path.name if found.path else re.split(r"[\\/]", wanted)[-1]
         textures[wanted] = Texture(name, found.path, None, wanted, found.looked_in)
     scale = _pair(options.get("-s"), 1.0)

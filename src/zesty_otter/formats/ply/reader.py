@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
 from zesty_otter.formats.bare import finite_rows
-from zesty_otter.formats.files import find_beside, load
+from zesty_otter.formats.files import find_beside, load, missing_texture
 from zesty_otter.formats.ply import _rows as loops
 from zesty_otter.formats.strips import triangles_of_strips
 from zesty_otter.formats.text import NotNumbersError, numbers_in
@@ -387,7 +387,7 @@ class _Reading:
         if found.remark:
             self.note("guess", found.remark)
         if found.path is None:
-            self.note("lost", f"texture '{wanted}' was not found")
+            self.note("lost", missing_texture(wanted, found))
         name = found.path.name if found.path else re.split(r"[\\/]", wanted)[-1]
         texture = Texture(name, found.path, None, wanted, found.looked_in)
         return Material(Path(name).stem).with_textures({"base_color": TextureUse(texture)})

@@ -164,7 +164,7 @@ def _text_node(
 
 
 def _unusable(count: int, path: Path) -> Note:
-    text = f"{count_of(count, 'triangle')} with positions that are no finite numbers left out"
+    text = f"{count_of(count, 'triangle')} with positions that are not finite numbers left out"
     return Note("lost", text, "stl", str(path))
 
 

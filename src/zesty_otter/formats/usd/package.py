@@ -36,6 +36,8 @@ def open_package(path: Path, data: bytes) -> dict[str, bytes]:
                 parts = one.filename.replace("\\", "/").split("/")
                 if one.filename.startswith(("/", "\\")) or ".." in parts:
                     raise InputError(f"holds '{one.filename}', which leads out of the package.", file=path)
+                if one.compress_type not in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED):
+                    raise InputError(f"holds '{one.filename}' compressed in a way that packages may not.", file=path)
                 if one.filename and not one.is_dir():
                     files[one.filename] = archive.read(one)
     except (zipfile.BadZipFile, NotImplementedError, RuntimeError, zlib.error, EOFError, OSError, ValueError) as error:

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
 from zesty_otter.formats.bare import if_sound
-from zesty_otter.formats.files import find_beside, load
+from zesty_otter.formats.files import find_beside, load, missing_texture
 from zesty_otter.formats.usd.materials import Materials
 from zesty_otter.formats.usd.mesh import (
     SOLIDS,
@@ -151,7 +151,7 @@ class _Reading:
             if found.remark:
                 self.note("guess", found.remark)
             if found.path is None:
-                self.note("lost", f"texture '{asset.path}' was not found")
+                self.note("lost", missing_texture(asset.path, found))
             name = found.path.name if found.path else re.split(r"[\\/]", path)[-1]
             made = Texture(name, found.path, None, path, found.looked_in)
         self.textures[key] = made
@@ -275,7 +275,7 @@ class _Reading:
         transforms, which = _copies(prim)
         sound = np.isfinite(transforms).all(axis=(1, 2))
         if not sound.all():
-            self.note("lost", f"{path}: copies with places that are no finite numbers left out")
+            self.note("lost", f"{path}: copies with places that are not finite numbers left out")
         found: list[tuple[Placed, Scatter]] = []
         for number, target in enumerate(targets):
             source = self.find(target)

@@ -84,7 +84,7 @@ class Stage:
         """A prim with all its arcs resolved, and its children likewise."""
         self.count += 1
         if depth > _DEEPEST + 160 or len(above) > _DEEPEST or self.count > _MOST_PRIMS:
-            raise InputError("refers to itself without end.", file=self.root_key, place=f"prim {path}")
+            raise InputError("refers to itself recursively.", file=self.root_key, place=f"prim {path}")
         prim = self._with_arcs(prim, path, key, above)
         children = {
             name: self._composed(child, f"{path}/{name}", key, depth + 1, above)
@@ -134,7 +134,7 @@ class Stage:
         if where is None:
             return prim
         if (where, source) in above:
-            raise InputError("refers to itself without end.", file=self.root_key, place=f"prim {path}")
+            raise InputError("refers to itself recursively.", file=self.root_key, place=f"prim {path}")
         weak = self._at(where, source)
         if weak is None:
             self.remarks.setdefault(f"prim '{source}' that {path} refers to is not there")

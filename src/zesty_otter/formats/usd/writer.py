@@ -243,7 +243,7 @@ class _Writer:
             if named and isinstance(value, list | tuple) and all(type(one) in (int, float) for one in value):
                 words.append(f"    double[] {key} = [{', '.join(repr(float(one)) for one in value)}]")
             elif not isinstance(value, _SIMPLE) or not named:
-                self._lost(f"property '{key}' of node '{node.name}' is no simple value; it is left out")
+                self._lost(f"property '{key}' of node '{node.name}' is not a simple value; it is left out")
             elif isinstance(value, bool):
                 words.append(f"    bool {key} = {str(value).lower()}")
             elif isinstance(value, int):

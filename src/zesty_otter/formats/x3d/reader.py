@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
 from zesty_otter.formats.bare import if_sound, sound_material
-from zesty_otter.formats.files import find_beside
+from zesty_otter.formats.files import find_beside, missing_texture
 from zesty_otter.formats.x3d.shapes import FACE_SETS, PRIMITIVES, SWEPT, read_geometry
 from zesty_otter.formats.x3d.swept import is_true
 from zesty_otter.formats.xml import Element, child, children, floats, name_of, number, parse
@@ -122,7 +122,7 @@ class _Reading:
             kind = name_of(target)
             if kind in _GROUPS:
                 if depth > 60 or self.count > _MOST_NODES or id(target) in above:
-                    raise InputError("has nodes in nodes without end.", file=self.path)
+                    raise InputError("its nodes are nested recursively.", file=self.path)
                 found += self._group(element, target, kind, depth, (*above, id(target)))
             elif kind == "Shape":
                 mesh = self._shape(target, target.get("DEF") or name or "shape")
@@ -304,7 +304,7 @@ class _Reading:
             if found.remark:
                 self.note("guess", found.remark)
             if found.path is None:
-                self.note("lost", f"texture '{urls[0]}' was not found")
+                self.note("lost", missing_texture(urls[0], found))
             name = found.path.name if found.path else re.split(r"[\\/]", urls[0])[-1]
             self.textures[urls[0]] = Texture(name, found.path, None, urls[0], found.looked_in)
         return self.textures[urls[0]]
