@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 
@@ -795,3 +796,41 @@ def test_every_step_lists_every_word_a_setting_may_be(run):
             words = setting[1].get("enum", [])
             said = {one["name"]: one["description"] for one in step["settings"]}.get(setting[0], "")
             assert all(word in said for word in words), (step["name"], setting[0], words)
+
+
+def test_glossy_materials_become_metal_and_rough(tmp_path, run):
+    """Polished gold and dull wood, as the older model of glTF says them."""
+    zo.write(scene_of(cube(slots=(Material("gold"), Material("wood")), face_slot=[0, 1] * 3)), tmp_path / "a.gltf")
+    document = json.loads((tmp_path / "a.gltf").read_text())
+    said = [{"diffuseFactor": [0, 0, 0, 1], "specularFactor": [1.0, 0.77, 0.34], "glossinessFactor": 0.9},
+            {"diffuseFactor": [0.5, 0.3, 0.1, 1], "specularFactor": [0.04, 0.04, 0.04], "glossinessFactor": 0.2}]  # fmt: skip
+    name = "KHR_materials_pbrSpecularGlossiness"
+    for material, one in zip(document["materials"], said, strict=True):
+        material.pop("pbrMetallicRoughness", None)
+        material["extensions"] = {name: one}
+    document["extensionsUsed"] = [name]
+    (tmp_path / "a.gltf").write_text(json.dumps(document))
+    assert run("convert", tmp_path / "a.gltf", tmp_path / "b.glb", "--materials", "metal-rough").status == 0
+    gold, wood = zo.read(tmp_path / "b.glb").materials
+    assert gold.metallic > 0.95 and gold.roughness == pytest.approx(0.1) and gold.base_color[0] > 0.9
+    assert wood.metallic < 0.05 and wood.roughness == pytest.approx(0.8)
+    assert np.allclose(wood.base_color, [0.5, 0.3, 0.1, 1], atol=0.02)
+    assert name not in (tmp_path / "b.glb").read_bytes().decode("latin-1")
+    assert run("convert", tmp_path / "a.gltf", tmp_path / "c.glb").status == 0
+    assert name in (tmp_path / "c.glb").read_bytes().decode("latin-1")
+
+
+def test_the_shadow_of_a_net_is_solid_or_lets_light_through():
+    image = Texture(
+        "net.png",
+        data=png_of(np.dstack([np.full((8, 8, 3), 90), np.indices((8, 8)).sum(0) % 2 * 255]).astype(np.uint8)),
+    )
+    net = Material("net", alpha_mode="mask", two_sided=True, textures={"base_color": TextureUse(image)})
+    sheet = zo.Mesh.from_faces("net", [[0, 0, 0], [2, 0, 0], [2, 1, 0], [0, 1, 0]], [[0, 1, 2, 3]], slots=(net,),
+                               layers=(Layer("uv", np.array([[0, 0], [1, 0], [1, 1], [0, 1]]), np.arange(4)),))  # fmt: skip
+    scene = scene_of(sheet)
+    for steps, masked in (([zo.steps.Shadow()], False), ([zo.steps.Shadow(cut_outs="card")], True),
+                          ([zo.steps.Card(), zo.steps.Shadow(cut_outs="card")], True)):  # fmt: skip
+        (shadow,) = zo.apply(scene, *steps).nodes(role="shadow")
+        assert (shadow.node.mesh.slots[0] is not None and shadow.node.mesh.slots[0].alpha_mode == "mask") is masked
+        assert shadow.node.name == "net_shadow"

@@ -100,7 +100,8 @@ class Card(Step):
         known = last.properties.get("distance", 0.0)
         away = max(facts["distance"], float(known) if isinstance(known, int | float) else 0.0)
         height = facts["screen_height"] * facts["distance"] / away
-        properties = {"asset": asset.name, "level": level, "triangles": mesh.triangle_count, **facts}
+        properties = {"asset": asset.name, "level": level, "triangles": mesh.triangle_count, "planes": self.planes}
+        properties |= facts
         properties |= {"distance": away, "screen_height": float(f"{height:.6g}")}
         return sibling(placed, mesh.replace(name=name), "level", properties, visible=placed.node.visible)
 

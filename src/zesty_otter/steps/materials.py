@@ -46,7 +46,8 @@ class Materials(Step):
     two_sided: tuple[str, ...] = Field((), description="Names (with * and ?) of materials seen from both sides.")
     one_sided: tuple[str, ...] = Field((), description="Names (with * and ?) of materials seen from the front only.")
     shading: Literal["keep", "metal-rough"] = Field(
-        "keep", description="metal-rough: work metallic and rough out from diffuse, specular and shininess."
+        "keep",
+        description="metal-rough: work metallic and rough out from diffuse, specular and shininess or glossiness.",
     )
     plain: bool = Field(False, description="Keep the base colour texture only; everything else is ignored.")
 
@@ -118,6 +119,13 @@ class Materials(Step):
         notes = []
         old, new = {id(m) for m in before.materials}, after.materials
         touched = sum(id(material) not in old for material in new)
+        lost = [
+            material.name for material in before.materials if self.shading == "metal-rough"
+            and "specularGlossinessTexture" in material.shading.get("extensions", {}).get(_GLOSS, {})
+        ]  # fmt: skip
+        if lost:
+            text = "specular and glossiness maps have no metal/rough form; only their factors count"
+            notes.append(self.note(f"{text}: {', '.join(lost[:5])}", kind="lost"))
         if touched or len(new) != len(old):
             notes.append(self.note(f"{count_of(len(old), 'material')} became {len(new)}, {touched} of them changed"))
         if self.limit is not None:
@@ -156,12 +164,21 @@ def metal_rough(material: Material) -> Material:
     mix = metallic * metallic
     color = np.clip(from_diffuse * (1.0 - mix) + from_specular * mix, 0.0, 1.0)
     rough = roughness_of_shininess(float(shading["shininess"])) if "shininess" in shading else 1.0
+    if "glossiness" in shading:
+        rough = 1.0 - min(max(float(shading["glossiness"]), 0.0), 1.0)
+        # What was said in the older model is said anew.
+        kept = {name: one for name, one in shading.get("extensions", {}).items() if name != _GLOSS}
+        rest = {key: one for key, one in shading.items() if key not in ("specular", "glossiness", "extensions")}
+        material = replace(material, shading={**rest, **({"extensions": kept} if kept else {})})
     return replace(
         material,
         base_color=(float(color[0]), float(color[1]), float(color[2]), material.base_color[3]),
         metallic=float(metallic),
         roughness=float(material.roughness if "roughness" in shading else rough),
     )
+
+
+_GLOSS = "KHR_materials_pbrSpecularGlossiness"
 
 
 def _metallic(diffuse: float, specular: float, strongest: float) -> float:

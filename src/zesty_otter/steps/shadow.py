@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, ClassVar
+from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -45,6 +45,11 @@ class Shadow(Step):
         0.15, gt=0, le=1, description="Share of the volume that having fewer triangles may cost; heavier where more."
     )
     largest_hole: float = Field(1.0, gt=0, description="The longest hole to close, as a share of the size.")
+    cut_outs: Literal["outline", "card"] = Field(
+        "outline",
+        description="For meshes with a cut-out material, such as nets: outline, as if they were solid; or card: their"
+        " picture card, else the mesh itself, with the cut-out material, so that light comes through.",
+    )
     reversed: bool = Field(False, description="Turn its faces inward.")
     names: Annotated[str, AfterValidator(holds("name"))] = Field(
         "{name}_shadow", description="Names of the nodes, from {name}."
@@ -65,6 +70,11 @@ class Shadow(Step):
             for placed in asset.main:
                 mesh = placed.node.drawn
                 if placed.number not in numbers or mesh is None or not mesh.face_count:
+                    continue
+                if self.cut_outs == "card" and _is_cut_out(mesh):
+                    card = next((one.node.mesh for one in asset.rest if "planes" in one.node.properties), None) or mesh
+                    name = self.names.replace("{name}", placed.node.name)
+                    behind[placed.number] = [sibling(placed, card.replace(name=name), "shadow", {"asset": asset.name})]
                     continue
                 # Lengths are those of the world, whatever the node does to the mesh but for turning it.
                 stretch = _stretch(placed.world[:3, :3] * metre)
@@ -192,6 +202,11 @@ def _outward(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArr
     start = np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32)
     turned = facing_outward(points, start, triangles.ravel(), topology(points, start, triangles.ravel())).turned
     return np.where(turned[:, None], triangles[:, ::-1], triangles).astype(np.int32)
+
+
+def _is_cut_out(mesh: Mesh) -> bool:
+    used = (mesh.slots[number] for number in mesh.used_slots)
+    return any(slot is not None and slot.alpha_mode == "mask" for slot in used)
 
 
 def _brought_back(source: Solid, home: NDArray[np.float64], found: _Inset) -> _Inset:

@@ -89,6 +89,8 @@ def _not_closed(subject: Subject) -> Found:
         mesh = one.node.drawn
         if one.node.role not in ("collision", "shadow") or mesh is None:
             continue
+        if one.node.role == "shadow" and any(slot and slot.alpha_mode == "mask" for slot in mesh.slots):
+            continue  # the shadow of a net lets light through
         count = len(mesh.surface(topology).border)
         if count:
             yield one.node.name, f"is open: {count_of(count, 'open edge')}"

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from zesty_otter.errors import InputError, UsageError
 from zesty_otter.formats.bare import finite_rows, if_sound, sound_material
 from zesty_otter.formats.files import find_beside, load, missing_texture
-from zesty_otter.formats.gltf.extras import UV_NAMES
+from zesty_otter.formats.gltf.extras import SPECULAR_GLOSSINESS, UV_NAMES
 from zesty_otter.formats.gltf.pose import posed
 from zesty_otter.geometry.placing import composed, rotations
 from zesty_otter.model import (
@@ -50,6 +50,7 @@ _KNOWN_EXTENSIONS = frozenset(
         "KHR_lights_punctual",
         "KHR_materials_clearcoat",
         "KHR_materials_emissive_strength",
+        SPECULAR_GLOSSINESS,
         "KHR_materials_unlit",
         "KHR_mesh_quantization",
         "KHR_node_visibility",
@@ -475,6 +476,16 @@ class _Reader:
             }
         if "KHR_materials_unlit" in extensions:
             shading["unlit"] = True
+        gloss = extensions.get(SPECULAR_GLOSSINESS)
+        metallic, rough = float(surface.get("metallicFactor", 1.0)), float(surface.get("roughnessFactor", 1.0))
+        if gloss is not None:
+            shading["specular"] = tuple(float(one) for one in gloss.get("specularFactor", (1, 1, 1)))[:3]
+            shading["glossiness"] = float(gloss.get("glossinessFactor", 1.0))
+            if not surface:
+                # The older model is all that the file says; its own maps are kept with the extension.
+                uses["base_color"] = self._use(gloss.get("diffuseTexture"))
+                color = [float(value) for value in gloss.get("diffuseFactor", (1, 1, 1, 1))]
+                metallic, rough = 0.0, 1.0 - shading["glossiness"]
         kept = {name: self._kept(content) for name, content in extensions.items() if name not in _TAKEN_APART}
         if any(key.endswith("Texture") for key in coat):
             kept["KHR_materials_clearcoat"] = self._kept(coat)
@@ -484,8 +495,8 @@ class _Reader:
         self.materials[number] = sound_material(
             str(about.get("name") or f"material_{number}"),
             base_color=(color[0], color[1], color[2], color[3]),
-            metallic=float(surface.get("metallicFactor", 1.0)),
-            roughness=float(surface.get("roughnessFactor", 1.0)),
+            metallic=metallic,
+            roughness=rough,
             emissive=(emissive[0], emissive[1], emissive[2]),
             alpha_mode=mode if mode in ALPHA_MODES else "opaque",
             alpha_cutoff=float(about.get("alphaCutoff", 0.5)),
