@@ -8,7 +8,7 @@ KERNELS := $(shell find src -name '*.pyx' -o -name '*.pxd')
 BUILT := $(VENV)/built
 CHECKED := build/checked/src
 
-.PHONY: demo test checked lint bench docs screenshots clean
+.PHONY: demo test checked lint bench docs site screenshots clean
 
 $(INSTALLED): pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -47,6 +47,11 @@ bench: $(BUILT)
 
 docs: $(BUILT)
 	$(BIN)/python tools/step_pages.py
+
+# The pages of docs/ and the Python reference as a site in build/site; warnings are errors.
+site: $(BUILT)
+	$(BIN)/python -m pip install --quiet --editable '.[site]'
+	$(BIN)/mkdocs build --strict --quiet
 
 screenshots: $(BUILT)
 	$(BIN)/python tools/screenshots.py

@@ -21,9 +21,9 @@ from numpy.typing import NDArray
 
 import zesty_otter as zo
 from zesty_otter import jobs
-from zesty_otter.geometry.deviation import Shape, deviation
-from zesty_otter.geometry.simplify import Attribute, simplify
-from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.geometry.simplify.collapse import Attribute, simplify
+from zesty_otter.geometry.simplify.deviation import Shape, deviation
+from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Layer, Node
 from zesty_otter.pipeline.delivery import deliver
 
@@ -326,10 +326,10 @@ def _solid() -> Iterator[tuple[str, float, str]]:
     """Hulls, convex parts and footing, beside the hull of the same points."""
     from scipy.spatial import ConvexHull
 
-    from zesty_otter.geometry.decompose import decompose
-    from zesty_otter.geometry.footing import Shapes, footing
-    from zesty_otter.geometry.hulls import convex_hull
-    from zesty_otter.geometry.solid import Solid
+    from zesty_otter.geometry.solids.decompose import decompose
+    from zesty_otter.geometry.solids.footing import Shapes, footing
+    from zesty_otter.geometry.solids.hulls import convex_hull
+    from zesty_otter.geometry.solids.solid import Solid
 
     cloud = np.random.default_rng(0).standard_normal((100_000, 3))
     alone = usual(lambda: ConvexHull(cloud), 5)

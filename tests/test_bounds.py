@@ -11,9 +11,9 @@ from hypothesis import strategies as st
 
 import zesty_otter as zo
 from build import cube, moved, scene_of, texts, volume
-from zesty_otter.geometry.aim import about_axis
-from zesty_otter.geometry.fits import smallest_box, smallest_sphere
-from zesty_otter.geometry.placing import rotations
+from zesty_otter.geometry.solids.fits import smallest_box, smallest_sphere
+from zesty_otter.geometry.surface.aim import about_axis
+from zesty_otter.geometry.surface.placing import rotations
 from zesty_otter.model import Node
 from zesty_otter.steps import Bounds, Levels
 

@@ -14,15 +14,15 @@ from build import moved, scene_of, texts
 from zesty_otter.audit import collision_facts
 from zesty_otter.audit.checks import check
 from zesty_otter.audit.comparison import compare
-from zesty_otter.geometry.decompose import decompose
-from zesty_otter.geometry.distance import Surface
-from zesty_otter.geometry.fits import smallest_capsule, smallest_cylinder
-from zesty_otter.geometry.footing import Shapes, footing
-from zesty_otter.geometry.hulls import around_with_corners, convex_hull, cut_box, tidied, within_with_corners
-from zesty_otter.geometry.placing import rotations
-from zesty_otter.geometry.solid import Solid
-from zesty_otter.geometry.topology import topology
-from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.geometry.queries.distance import Surface
+from zesty_otter.geometry.solids.decompose import decompose
+from zesty_otter.geometry.solids.fits import smallest_capsule, smallest_cylinder
+from zesty_otter.geometry.solids.footing import Shapes, footing
+from zesty_otter.geometry.solids.hulls import around_with_corners, convex_hull, cut_box, tidied, within_with_corners
+from zesty_otter.geometry.solids.solid import Solid
+from zesty_otter.geometry.surface.placing import rotations
+from zesty_otter.geometry.surface.topology import topology
+from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Material, Mesh, Node
 from zesty_otter.pictures import Look, picture
 from zesty_otter.steps import Collision, Shadow

@@ -5,7 +5,7 @@ import pytest
 
 import zesty_otter as zo
 from build import cube, moved, scene_of, texts, volume
-from zesty_otter.geometry.cutting import cut_to_size
+from zesty_otter.geometry.surface.cutting import cut_to_size
 from zesty_otter.model import Layer, Material, Node, joined_meshes
 from zesty_otter.steps import Divide, Join, Names, Normals, Weld
 

@@ -14,8 +14,8 @@ from scipy.spatial import ConvexHull
 
 import zesty_otter
 from zesty_otter.geometry import parallel
-from zesty_otter.geometry.distance import Surface
-from zesty_otter.geometry.hulls import convex_hull, hull_triangles
+from zesty_otter.geometry.queries.distance import Surface
+from zesty_otter.geometry.solids.hulls import convex_hull, hull_triangles
 
 pytestmark = pytest.mark.checked
 HOME = Path(zesty_otter.__file__).parent

@@ -14,9 +14,9 @@ import zesty_otter as zo
 from build import CUBE_FACES, CUBE_POINTS, Gltf, obj, scene_of, texts, volume
 from zesty_otter import pixels
 from zesty_otter.audit.surveying import leftover
-from zesty_otter.geometry.corners import join_points
-from zesty_otter.geometry.normals import face_areas_and_normals
-from zesty_otter.geometry.topology import topology, weld_representatives
+from zesty_otter.geometry.surface.corners import join_points
+from zesty_otter.geometry.surface.normals import face_areas_and_normals
+from zesty_otter.geometry.surface.topology import topology, weld_representatives
 from zesty_otter.model import Layer, Node, all_axes, reframed
 from zesty_otter.steps import (
     BakeTransforms,

@@ -11,8 +11,8 @@ import zesty_otter as zo
 from build import cube, moved, scene_of, texts
 from zesty_otter import Scatter
 from zesty_otter.formats import FORMATS
-from zesty_otter.geometry.aim import about_axis
-from zesty_otter.geometry.placing import composed, sheared, taken_apart
+from zesty_otter.geometry.surface.aim import about_axis
+from zesty_otter.geometry.surface.placing import composed, sheared, taken_apart
 from zesty_otter.model import Node, expanded
 from zesty_otter.pipeline.delivery import deliver
 from zesty_otter.steps import BakeTransforms, Expand, Gather, Reframe, Scale

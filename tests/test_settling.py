@@ -10,9 +10,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from test_simplify import grid
-from zesty_otter.geometry.distance import Surface, sampled
-from zesty_otter.geometry.settling import Neighbourhood, settled
-from zesty_otter.geometry.simplify import simplify
+from zesty_otter.geometry.queries.distance import Surface, sampled
+from zesty_otter.geometry.simplify.collapse import simplify
+from zesty_otter.geometry.simplify.settling import Neighbourhood, settled
 
 pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
 
@@ -119,7 +119,7 @@ def test_settling_never_makes_the_worst_distance_larger(seed, part):
     target = [len(triangles) // part]
     (mended,) = simplify(points, triangles, target)
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr("zesty_otter.geometry.simplify.settled", lambda light, *rest, **more: light.points)
+        patch.setattr("zesty_otter.geometry.simplify.collapse.settled", lambda light, *rest, **more: light.points)
         (plain,) = simplify(points, triangles, target)
     assert np.array_equal(mended.triangles, plain.triangles)
     assert apart(mended) <= 1.02 * apart(plain)  # between the places that were looked at

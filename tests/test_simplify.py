@@ -8,10 +8,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import zesty_otter as zo
-from zesty_otter.geometry.deviation import Shape, deviation
-from zesty_otter.geometry.distance import Surface, areas, sampled, wall_thickness
-from zesty_otter.geometry.simplify import Attribute, Reduced, simplify
-from zesty_otter.geometry.topology import topology
+from zesty_otter.geometry.queries.distance import Surface, areas, sampled, wall_thickness
+from zesty_otter.geometry.simplify.collapse import Attribute, Reduced, simplify
+from zesty_otter.geometry.simplify.deviation import Shape, deviation
+from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.steps.lighter import HeavyMesh
 
 pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well

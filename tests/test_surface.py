@@ -11,7 +11,7 @@ from scipy.spatial.transform import Rotation
 import zesty_otter as zo
 from build import CUBE_FACES, CUBE_POINTS, cube, moved, scene_of, texts, volume
 from zesty_otter.audit.surveying import leftover
-from zesty_otter.geometry.topology import holes, topology
+from zesty_otter.geometry.surface.topology import holes, topology
 from zesty_otter.model import Layer, Light, Node
 from zesty_otter.steps import BakeTransforms, CleanUp, MergeFlat, Normals, Tangents, Triangulate, Weld
 

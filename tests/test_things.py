@@ -13,7 +13,7 @@ import zesty_otter as zo
 from build import cube, moved, scene_of, texts
 from test_mtl import png
 from zesty_otter import pixels
-from zesty_otter.geometry.uv import uv_facts
+from zesty_otter.geometry.uv.sets import uv_facts
 from zesty_otter.model import Camera, Layer, Light, Node, Texture, TextureUse
 from zesty_otter.steps import Materials, Names, Pivot, Roles, Select, Textures, UvSets, step_from_text
 from zesty_otter.steps.assets import assets_of

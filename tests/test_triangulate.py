@@ -8,7 +8,7 @@ from scipy.spatial.transform import Rotation
 
 import zesty_otter as zo
 from build import cube, scene_of
-from zesty_otter.geometry.triangulation import DIAGONALS, bridge_holes, triangulate
+from zesty_otter.geometry.surface.triangulation import DIAGONALS, bridge_holes, triangulate
 from zesty_otter.model import Layer
 
 pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well

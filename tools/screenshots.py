@@ -25,7 +25,7 @@ from numpy.typing import NDArray
 
 import zesty_otter as zo
 from zesty_otter.demo import write_kit
-from zesty_otter.geometry.simplify import simplify
+from zesty_otter.geometry.simplify.collapse import simplify
 
 ROOT = Path(__file__).parent.parent
 SHOTS = ROOT / "docs" / "screenshots"

@@ -20,12 +20,6 @@ FAMILIES = {
     "Names": ("names",),
 }
 
-PICTURES = {
-    "weld": ("weld.png", "A button and a hull before and after welding"),
-    "triangulate": ("triangulate.png", "The notched front of the lock gate, split by the three rules, and merged back"),
-    "normals": ("normals.png", "The fish ladder as it came and with hard edges above 30 degrees"),
-}
-
 
 def pages() -> dict[Path, str]:
     """Every page by its path: one for each family, and an index."""
@@ -54,9 +48,6 @@ def pages() -> dict[Path, str]:
 def _section(slug: str) -> list[str]:
     about = document(STEPS[slug])
     lines = [f"## {slug}", "", about["summary"], "", about["description"], ""]
-    if slug in PICTURES:
-        picture, says = PICTURES[slug]
-        lines += [f"![{says}](../screenshots/{picture})", ""]
     lines += ["| setting | default | what it says |", "|---|---|---|"]
     for field in about["settings"]:
         cells = (field["name"], field["default"], field["description"])

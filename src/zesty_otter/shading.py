@@ -6,8 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter import pixels
-from zesty_otter.geometry.corners import join_points
-from zesty_otter.geometry.normals import filled_normals
+from zesty_otter.geometry.surface.corners import join_points
+from zesty_otter.geometry.surface.normals import filled_normals
 from zesty_otter.model import Layer, Material, Mesh, TextureUse
 
 

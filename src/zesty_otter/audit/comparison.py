@@ -12,8 +12,8 @@ from numpy.typing import NDArray
 
 from zesty_otter import pixels
 from zesty_otter.audit.corners import Slack, corners_of, differences
-from zesty_otter.geometry.distance import Surface, sampled
-from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.geometry.queries.distance import Surface, sampled
+from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Material, Mesh, Scene, TextureUse
 from zesty_otter.shading import with_implied_normals
 from zesty_otter.steps import Reframe, Roles

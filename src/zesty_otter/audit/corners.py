@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Mesh, count_of
 
 _EPS = float(np.finfo(np.float32).eps)

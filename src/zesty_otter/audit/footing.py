@@ -11,13 +11,13 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.topology import topology
-from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.geometry.surface.topology import topology
+from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Placed, Scene
 from zesty_otter.steps.assets import assets_of
 
 if TYPE_CHECKING:
-    from zesty_otter.geometry.footing import Footing
+    from zesty_otter.geometry.solids.footing import Footing
 
 _ASIDE = 0.02  # metres that feet may be pushed aside by
 _ROUND = 1e-5  # of the size, within which a mesh counts as convex
@@ -85,9 +85,9 @@ def footing_of(
 ) -> tuple[Footing, bool, bool]:
     """The footing of what is seen on what is solid, in metres; and whether all of that is convex, and closed."""
     # Measuring solids is much to load; most files have no collision.
-    from zesty_otter.geometry.footing import Shapes, footing
-    from zesty_otter.geometry.hulls import convex_hull
-    from zesty_otter.geometry.solid import Solid
+    from zesty_otter.geometry.solids.footing import Shapes, footing
+    from zesty_otter.geometry.solids.hulls import convex_hull
+    from zesty_otter.geometry.solids.solid import Solid
 
     metre = scene.frame.unit or 1.0
     axis, sign = scene.frame.up

@@ -13,7 +13,7 @@ from zesty_otter.demo import textures
 from zesty_otter.demo.obj_text import obj_text
 from zesty_otter.demo.shapes import Part, box, box_mapped, lathe, prism, sheet
 from zesty_otter.formats.gltf.writer import encode
-from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Frame, Layer, Light, Material, Mesh, Node, Scene, Texture, TextureUse
 
 

@@ -13,10 +13,10 @@ from numpy.typing import NDArray
 from PIL import Image, ImageDraw, ImageFont
 
 from zesty_otter.audit.footing import footing_of
-from zesty_otter.geometry import raster
-from zesty_otter.geometry.footing import Footing
-from zesty_otter.geometry.topology import topology
-from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.geometry.raster import drawing as raster
+from zesty_otter.geometry.solids.footing import Footing
+from zesty_otter.geometry.surface.topology import topology
+from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Material, Mesh, Placed, Scatter, Scene, format_length
 from zesty_otter.pictures.camera import Camera, framed
 from zesty_otter.pictures.palette import CLAY, FAINT, INK, LAMP, PAPER, PLUM, REED, RIVER, diverging, linear, rgb

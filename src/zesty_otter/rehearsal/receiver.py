@@ -15,8 +15,8 @@ from zesty_otter import formats
 from zesty_otter.audit.checks import over_limits
 from zesty_otter.audit.footing import CollisionFacts, collision_facts
 from zesty_otter.audit.surveying import leftover
-from zesty_otter.geometry.corners import split_vertices
-from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.geometry.surface.corners import split_vertices
+from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Frame, Mesh, Node, Placed, Scatter, Scene, format_length
 from zesty_otter.steps import Reframe, Roles, level_facts
 from zesty_otter.steps.assets import TEMPLATES, Asset, assets_of

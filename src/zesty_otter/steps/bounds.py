@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import AfterValidator, Field
 
-from zesty_otter.geometry.fits import smallest_box, smallest_sphere
+from zesty_otter.geometry.solids.fits import smallest_box, smallest_sphere
 from zesty_otter.model import Mesh, Node, Note, Scene, count_of
 from zesty_otter.steps.assets import Roles, assets_of
 from zesty_otter.steps.base import Step

@@ -12,9 +12,9 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from zesty_otter import pixels
-from zesty_otter.geometry.cards import Paint, kept_cover, portrait, to_srgb
-from zesty_otter.geometry.distance import Surface, sampled
-from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.geometry.queries.distance import Surface, sampled
+from zesty_otter.geometry.raster.cards import Paint, kept_cover, portrait, to_srgb
+from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Layer, Material, Mesh, Node, Note, Placed, Scene, Texture, TextureUse, count_of
 from zesty_otter.shading import painted
 from zesty_otter.steps.assets import Asset, Roles, assets_of, level_of

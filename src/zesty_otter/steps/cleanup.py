@@ -9,9 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zesty_otter.geometry.corners import join_points
-from zesty_otter.geometry.normals import face_areas_and_normals
-from zesty_otter.geometry.topology import (
+from zesty_otter.geometry.surface.corners import join_points
+from zesty_otter.geometry.surface.normals import face_areas_and_normals
+from zesty_otter.geometry.surface.topology import (
     coincident_faces,
     drop_repeats,
     duplicate_faces,

@@ -15,14 +15,21 @@ from numpy.typing import NDArray
 from pydantic import AfterValidator, Field, WithJsonSchema
 
 from zesty_otter._settings import Settings
-from zesty_otter.geometry.decompose import decompose
-from zesty_otter.geometry.distance import Surface, areas, sampled
-from zesty_otter.geometry.fits import smallest_box, smallest_capsule, smallest_cylinder, smallest_sphere
-from zesty_otter.geometry.hulls import Hull, around_with_corners, convex_hull, cut_box, tidied, within_with_corners
-from zesty_otter.geometry.simplify import simplify
-from zesty_otter.geometry.solid import Solid, misfit
-from zesty_otter.geometry.topology import holes, topology
-from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.geometry.queries.distance import Surface, areas, sampled
+from zesty_otter.geometry.simplify.collapse import simplify
+from zesty_otter.geometry.solids.decompose import decompose
+from zesty_otter.geometry.solids.fits import smallest_box, smallest_capsule, smallest_cylinder, smallest_sphere
+from zesty_otter.geometry.solids.hulls import (
+    Hull,
+    around_with_corners,
+    convex_hull,
+    cut_box,
+    tidied,
+    within_with_corners,
+)
+from zesty_otter.geometry.solids.solid import Solid, misfit
+from zesty_otter.geometry.surface.topology import holes, topology
+from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Mesh, Node, Note, Placed, Scene, count_of, format_length
 from zesty_otter.steps.assets import Asset, Roles, assets_of
 from zesty_otter.steps.base import Length, Step, tell

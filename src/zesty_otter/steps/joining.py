@@ -11,9 +11,9 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from zesty_otter.errors import UsageError
-from zesty_otter.geometry.corners import join_points, split_corners
-from zesty_otter.geometry.cutting import cut_to_size
-from zesty_otter.geometry.topology import parts
+from zesty_otter.geometry.surface.corners import join_points, split_corners
+from zesty_otter.geometry.surface.cutting import cut_to_size
+from zesty_otter.geometry.surface.topology import parts
 from zesty_otter.model import Content, Mesh, Node, Placed, Scene, content_bounds, count_of, joined_meshes, transformed
 from zesty_otter.shading import with_implied_normals
 from zesty_otter.steps.assets import Asset, Roles, assets_of, level_of

@@ -14,8 +14,8 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import AfterValidator, BeforeValidator, Field, WithJsonSchema
 
-from zesty_otter.geometry.deviation import Deviation
-from zesty_otter.geometry.topology import topology
+from zesty_otter.geometry.simplify.deviation import Deviation
+from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.model import Mesh, Node, Note, Placed, Scene, count_of, parse_length, transformed
 from zesty_otter.steps.assets import Asset, Roles, assets_of, level_of
 from zesty_otter.steps.base import Length, Step, tell

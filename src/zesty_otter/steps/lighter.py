@@ -10,13 +10,13 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zesty_otter.geometry.corners import join_points, split_vertices
-from zesty_otter.geometry.deviation import Deviation, Shape, Values, deviation
-from zesty_otter.geometry.distance import wall_thickness
-from zesty_otter.geometry.normals import face_areas_and_normals, unit_rows
-from zesty_otter.geometry.simplify import Attribute, Reduced, simplify
-from zesty_otter.geometry.topology import parts
-from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.geometry.queries.distance import wall_thickness
+from zesty_otter.geometry.simplify.collapse import Attribute, Reduced, simplify
+from zesty_otter.geometry.simplify.deviation import Deviation, Shape, Values, deviation
+from zesty_otter.geometry.surface.corners import join_points, split_vertices
+from zesty_otter.geometry.surface.normals import face_areas_and_normals, unit_rows
+from zesty_otter.geometry.surface.topology import parts
+from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Layer, Mesh, Note, Scene, count_of, format_length
 from zesty_otter.shading import with_all_normals
 from zesty_otter.steps.base import Step, tell

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from pydantic import Field, field_validator
 
 from zesty_otter.errors import ModelError, UsageError, closest
-from zesty_otter.geometry.measure import centre_of_area, centre_of_volume
+from zesty_otter.geometry.surface.measure import centre_of_area, centre_of_volume
 from zesty_otter.model import Content, Mesh, Note, Placed, Scene, count_of, format_length, parse_length
 from zesty_otter.steps.assets import TEMPLATES, Asset, Roles, assets_of
 from zesty_otter.steps.base import Step

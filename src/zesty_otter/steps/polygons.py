@@ -7,10 +7,10 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 from pydantic import Field
 
-from zesty_otter.geometry.flat import merge_flat, runs_straight
-from zesty_otter.geometry.normals import continuous_edges
-from zesty_otter.geometry.topology import topology
-from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.geometry.surface.flat import merge_flat, runs_straight
+from zesty_otter.geometry.surface.normals import continuous_edges
+from zesty_otter.geometry.surface.topology import topology
+from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Mesh, Scene
 from zesty_otter.steps.base import Step
 

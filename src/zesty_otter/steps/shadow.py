@@ -8,12 +8,12 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import AfterValidator, Field
 
-from zesty_otter.geometry.distance import areas
-from zesty_otter.geometry.inset import inset, volume_of, widths_of
-from zesty_otter.geometry.simplify import simplify
-from zesty_otter.geometry.solid import Solid
-from zesty_otter.geometry.topology import facing_outward, holes, topology
-from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.geometry.queries.distance import areas
+from zesty_otter.geometry.simplify.collapse import simplify
+from zesty_otter.geometry.solids.inset import inset, volume_of, widths_of
+from zesty_otter.geometry.solids.solid import Solid
+from zesty_otter.geometry.surface.topology import facing_outward, holes, topology
+from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Mesh, Node, Note, Scene, count_of, format_length
 from zesty_otter.steps.assets import Roles, assets_of
 from zesty_otter.steps.base import Length, Step

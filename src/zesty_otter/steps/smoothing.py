@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zesty_otter.geometry.normals import (
+from zesty_otter.geometry.surface.normals import (
     continuous_edges,
     edge_bends,
     normals_all_smooth,
@@ -16,9 +16,9 @@ from zesty_otter.geometry.normals import (
     normals_over_soft_edges,
     smoothing_groups,
 )
-from zesty_otter.geometry.tangents import tangents
-from zesty_otter.geometry.topology import Topology, topology
-from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.geometry.surface.tangents import tangents
+from zesty_otter.geometry.surface.topology import Topology, topology
+from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Layer, Mesh, Note, Scene, count_of
 from zesty_otter.shading import with_all_normals, with_normals
 from zesty_otter.steps.base import Step

@@ -9,8 +9,8 @@ from typing import Any, ClassVar
 import numpy as np
 from pydantic import Field
 
-from zesty_otter.geometry.triangulation import triangulate
-from zesty_otter.geometry.uv import UvFacts, uv_facts
+from zesty_otter.geometry.surface.triangulation import triangulate
+from zesty_otter.geometry.uv.sets import UvFacts, uv_facts
 from zesty_otter.model import Layer, Material, Mesh, Note, Scene, TextureUse, count_of
 from zesty_otter.steps.base import Step
 

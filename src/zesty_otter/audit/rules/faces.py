@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from zesty_otter.audit.rules.base import Found, Subject, rule
-from zesty_otter.geometry.corners import join_points
-from zesty_otter.geometry.topology import duplicate_faces, flat_faces, topology
+from zesty_otter.geometry.surface.corners import join_points
+from zesty_otter.geometry.surface.topology import duplicate_faces, flat_faces, topology
 from zesty_otter.model import Mesh, count_of
 
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from zesty_otter.audit.rules.base import Found, Subject, rule
-from zesty_otter.geometry.normals import face_areas_and_normals
-from zesty_otter.geometry.triangulation import triangulate
-from zesty_otter.geometry.uv import uv_facts
+from zesty_otter.geometry.surface.normals import face_areas_and_normals
+from zesty_otter.geometry.surface.triangulation import triangulate
+from zesty_otter.geometry.uv.sets import uv_facts
 from zesty_otter.model import COLOR_ROLES, count_of
 
 

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from zesty_otter.formats.bare import finite_rows
 from zesty_otter.formats.strips import triangles_of_strips
 from zesty_otter.formats.xml import Element, child, children, floats, ints, name_of
-from zesty_otter.geometry.triangulation import bridge_holes
+from zesty_otter.geometry.surface.triangulation import bridge_holes
 from zesty_otter.model import Layer, Mesh, compact, count_of
 
 Note = Callable[[str, str], None]

@@ -20,7 +20,7 @@ from zesty_otter.formats.bare import if_sound
 from zesty_otter.formats.collada.materials import Materials
 from zesty_otter.formats.collada.mesh import Shape, read_shape
 from zesty_otter.formats.xml import Element, child, children, floats, name_of, number, parse, text_of
-from zesty_otter.geometry.aim import about_axis
+from zesty_otter.geometry.surface.aim import about_axis
 from zesty_otter.model import Camera, Content, Frame, Light, Mesh, Node, Note, Scene, transformed
 
 AXES = {"X_UP": "up right forward", "Y_UP": "left up forward", "Z_UP": "left back up"}

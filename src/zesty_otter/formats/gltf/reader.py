@@ -20,7 +20,7 @@ from zesty_otter.formats.bare import finite_rows, if_sound, sound_material
 from zesty_otter.formats.files import find_beside, load, missing_texture
 from zesty_otter.formats.gltf.extras import SPECULAR_GLOSSINESS, UV_NAMES
 from zesty_otter.formats.gltf.pose import posed
-from zesty_otter.geometry.placing import composed, rotations
+from zesty_otter.geometry.surface.placing import composed, rotations
 from zesty_otter.model import (
     ALPHA_MODES,
     Camera,

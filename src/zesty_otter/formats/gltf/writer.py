@@ -16,11 +16,11 @@ from zesty_otter.formats.bare import nothing_to_write
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.gltf.extras import UV_NAMES
 from zesty_otter.formats.gltf.materials import MaterialTable
-from zesty_otter.geometry.aim import aim
-from zesty_otter.geometry.corners import join_points, split_vertices, take_rows
-from zesty_otter.geometry.normals import unit_rows
-from zesty_otter.geometry.placing import sheared, taken_apart
-from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.geometry.surface.aim import aim
+from zesty_otter.geometry.surface.corners import join_points, split_vertices, take_rows
+from zesty_otter.geometry.surface.normals import unit_rows
+from zesty_otter.geometry.surface.placing import sheared, taken_apart
+from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import (
     Camera,
     Frame,

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.formats.bare import frame_comment, nothing_to_write
 from zesty_otter.formats.files import Buffer, Encoded
-from zesty_otter.formats.obj import _print as loops
+from zesty_otter.formats.obj import _print as kernels
 from zesty_otter.formats.obj.library import Library
 from zesty_otter.formats.text import number_lines
 from zesty_otter.model import Mesh, Note, Placed, Scene, transformed
@@ -144,7 +144,7 @@ def _face_lines(
     start, columns = np.ascontiguousarray(mesh.face_start, np.int32), np.ascontiguousarray(columns, np.int32)
     face = 0
     while face < mesh.face_count:
-        face, size = loops.put_faces(start, columns, base, statement, current, text, text_start, face, out)
+        face, size = kernels.put_faces(start, columns, base, statement, current, text, text_start, face, out)
         yield out[:size].copy()
 
 

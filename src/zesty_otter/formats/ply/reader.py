@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from zesty_otter.errors import InputError
 from zesty_otter.formats.bare import finite_rows
 from zesty_otter.formats.files import find_beside, load, missing_texture
-from zesty_otter.formats.ply import _rows as loops
+from zesty_otter.formats.ply import _rows as kernels
 from zesty_otter.formats.strips import triangles_of_strips
 from zesty_otter.formats.text import NotNumbersError, numbers_in
 from zesty_otter.model import Frame, Layer, Material, Mesh, Node, Note, Scene, Texture, TextureUse, count_of
@@ -151,7 +151,7 @@ class _Reading:
         self._shorten(element, max(len(self.data) - at, 0) // least)
         starts = np.empty((element.count, len(lists)), np.int64)
         counts = np.empty((element.count, len(lists)), np.int64)
-        rows, end = loops.walk_rows(
+        rows, end = kernels.walk_rows(
             self.data,
             at,
             len(self.data),
@@ -168,7 +168,7 @@ class _Reading:
             size = np.dtype(one.dtype).itemsize
             out = np.empty(int(counts[:, n].sum()) * size, np.uint8)
             own_start, own_count = np.ascontiguousarray(starts[:, n]), np.ascontiguousarray(counts[:, n])
-            loops.take_lists(self.data, own_start, own_count, size, out)
+            kernels.take_lists(self.data, own_start, own_count, size, out)
             start = np.concatenate([[0], np.cumsum(own_count)])
             element.lists[one.name] = start, out.view(order + one.dtype)
         self._read_scalars_beside_lists(element, at, starts, counts, sizes, order)
@@ -209,7 +209,7 @@ class _Reading:
             values = np.empty(rows["v"].shape, one.dtype)
             count_bytes = np.dtype([("n", "u1", (rows["n"].itemsize,)), ("v", "V", rows["v"].itemsize * length)])
             counts = np.frombuffer(self.data, count_bytes, element.count, at)["n"]
-            even, *extremes = loops.take_even_lists(counts, rows["v"], values)
+            even, *extremes = kernels.take_even_lists(counts, rows["v"], values)
             if even < element.count:
                 return 0
             element.extremes[one.name] = int(extremes[0]), int(extremes[1])
@@ -240,7 +240,7 @@ class _Reading:
             self._shorten(element, len(words) // len(flags))
             starts = np.empty((element.count, int(flags.sum())), np.int64)
             counts = np.empty_like(starts)
-            rows_read, end = loops.walk_words(words, flags, starts, counts)
+            rows_read, end = kernels.walk_words(words, flags, starts, counts)
             self._shorten(element, int(rows_read))
             self._take_text_lists(element, words, starts[:rows_read], counts[:rows_read])
             words = words[end:]
@@ -411,7 +411,7 @@ def _stacked(
     """Columns as one table, and which of its rows hold finite numbers only."""
     out = np.empty((len(columns[names[0]]), len(names)), dtype)
     side_by_side = _side_by_side([columns[name] for name in names])
-    if side_by_side is not None and loops.take_columns(side_by_side, out):
+    if side_by_side is not None and kernels.take_columns(side_by_side, out):
         return out, np.ones(len(out), bool)
     with np.errstate(invalid="ignore"):
         for k, name in enumerate(names):

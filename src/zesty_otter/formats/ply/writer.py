@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.formats.bare import as_one_mesh, frame_comment
 from zesty_otter.formats.files import Buffer, Encoded
-from zesty_otter.geometry.corners import split_corners, take_rows
+from zesty_otter.geometry.surface.corners import split_corners, take_rows
 from zesty_otter.model import Mesh, Note, Scene
 from zesty_otter.shading import with_implied_normals
 

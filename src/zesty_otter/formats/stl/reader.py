@@ -18,7 +18,7 @@ from zesty_otter.errors import InputError
 from zesty_otter.formats.bare import finite_rows
 from zesty_otter.formats.files import load
 from zesty_otter.formats.stl import _scan as scan
-from zesty_otter.geometry.corners import join_points
+from zesty_otter.geometry.surface.corners import join_points
 from zesty_otter.model import Frame, Layer, Mesh, Node, Note, Scene, compact, count_of
 
 _HEAD = 84

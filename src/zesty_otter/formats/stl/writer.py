@@ -6,7 +6,7 @@ import numpy as np
 
 from zesty_otter.formats.bare import as_one_mesh
 from zesty_otter.formats.files import Encoded
-from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Note, Scene, format_unit
 
 _FACET = np.dtype([("normal", "<f4", 3), ("points", "<f4", (3, 3)), ("color", "<u2")])

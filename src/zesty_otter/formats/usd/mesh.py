@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from zesty_otter.formats.bare import finite_rows
 from zesty_otter.formats.usd.text import Prim, Property
 from zesty_otter.formats.x3d.shapes import turned_outline
-from zesty_otter.geometry.corners import join_points
+from zesty_otter.geometry.surface.corners import join_points
 from zesty_otter.model import Layer, Mesh, compact, count_of
 
 Note = Callable[[str, str], None]

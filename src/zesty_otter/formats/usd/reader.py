@@ -29,8 +29,8 @@ from zesty_otter.formats.usd.mesh import (
 from zesty_otter.formats.usd.package import open_package
 from zesty_otter.formats.usd.stage import Stage
 from zesty_otter.formats.usd.text import Asset, Prim, listed
-from zesty_otter.geometry.aim import about_axis
-from zesty_otter.geometry.placing import composed, rotations
+from zesty_otter.geometry.surface.aim import about_axis
+from zesty_otter.geometry.surface.placing import composed, rotations
 from zesty_otter.model import Camera, Content, Frame, Light, Material, Mesh, Node, Note, Placed, Scatter, Scene, Texture
 
 AXES = {"Y": "left up forward", "Z": "left back up"}

@@ -17,8 +17,8 @@ from zesty_otter.formats.text import list_of
 from zesty_otter.formats.textures_out import TextureFiles
 from zesty_otter.formats.usd.package import package
 from zesty_otter.formats.usd.reader import AXES
-from zesty_otter.geometry.aim import aim
-from zesty_otter.geometry.placing import sheared, taken_apart
+from zesty_otter.geometry.surface.aim import aim
+from zesty_otter.geometry.surface.placing import sheared, taken_apart
 from zesty_otter.model import (
     Camera,
     Frame,

@@ -19,7 +19,7 @@ from zesty_otter.formats.files import find_beside, missing_texture
 from zesty_otter.formats.x3d.shapes import FACE_SETS, PRIMITIVES, SWEPT, read_geometry
 from zesty_otter.formats.x3d.swept import is_true
 from zesty_otter.formats.xml import Element, child, children, floats, name_of, number, parse
-from zesty_otter.geometry.aim import about_axis
+from zesty_otter.geometry.surface.aim import about_axis
 from zesty_otter.model import (
     Camera,
     Content,

@@ -8,9 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.formats.xml import Element, child, floats, number
-from zesty_otter.geometry.aim import about_axis
-from zesty_otter.geometry.normals import edge_bends, normals_over_soft_edges
-from zesty_otter.geometry.topology import topology
+from zesty_otter.geometry.surface.aim import about_axis
+from zesty_otter.geometry.surface.normals import edge_bends, normals_over_soft_edges
+from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.model import Layer, Mesh
 
 _MOST = 1 << 24

@@ -15,7 +15,7 @@ from zesty_otter.formats.one_image import with_alpha_in_color
 from zesty_otter.formats.text import face_lines, number_lines
 from zesty_otter.formats.textures_out import TextureFiles
 from zesty_otter.formats.xml_out import Ids, Xml, plain
-from zesty_otter.geometry.aim import aim
+from zesty_otter.geometry.surface.aim import aim
 from zesty_otter.model import Camera, Frame, Layer, Light, Material, Mesh, Node, Note, Placed, Scene, reframed
 from zesty_otter.shading import with_implied_normals
 

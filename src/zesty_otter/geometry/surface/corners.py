@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry import _corners as loops
+from zesty_otter.geometry.surface import _corners as kernels
 
 
 def join_points(points: NDArray[np.float64], *_: Any) -> NDArray[np.int32]:
@@ -27,7 +27,7 @@ def join_points(points: NDArray[np.float64], *_: Any) -> NDArray[np.int32]:
     representative = np.empty(len(points), np.int32)
     bits = np.ascontiguousarray(points, np.float64).view(np.uint64)
     size = 1 << (2 * len(points) + 1).bit_length()
-    loops.join_points(bits, representative, np.full(size, -1, np.int32))
+    kernels.join_points(bits, representative, np.full(size, -1, np.int32))
     return representative
 
 
@@ -71,7 +71,7 @@ def split_vertices(
     vertex = np.empty(corners.size, np.int32)
     most = min(corners.size, len(corner_point))  # every vertex has a corner of its own
     first_corner = np.empty(most, np.int32)
-    count = loops.split_vertices(
+    count = kernels.split_vertices(
         np.ascontiguousarray(corners, np.int32).ravel(),
         np.ascontiguousarray(section, np.int32),
         np.ascontiguousarray(corner_point, np.int32),
@@ -140,5 +140,5 @@ def take_rows(values: NDArray[Any], index: NDArray[np.int32], missing: float = 0
     (N, n) float32
     """
     out = np.full((len(index), values.shape[1]), missing, np.float32)
-    loops.take_rows(values, index, out)
+    kernels.take_rows(values, index, out)
     return out

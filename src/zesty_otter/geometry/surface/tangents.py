@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry import _tangents as loops
-from zesty_otter.geometry.corners import join_points, split_vertices
-from zesty_otter.geometry.topology import topology
+from zesty_otter.geometry.surface import _tangents as kernels
+from zesty_otter.geometry.surface.corners import join_points, split_vertices
+from zesty_otter.geometry.surface.topology import topology
 
 
 def tangents(
@@ -48,7 +48,7 @@ def tangents(
     """
     triangles = np.ascontiguousarray(triangles, np.int32)
     tangent, side = np.empty((len(triangles), 3)), np.empty(len(triangles), np.int8)
-    loops.triangle_tangents(points, corner_point, triangles, uv, tangent, side)
+    kernels.triangle_tangents(points, corner_point, triangles, uv, tangent, side)
     vertex, first_corner = split_vertices(
         triangles,
         np.zeros(len(triangles), np.int32),
@@ -61,11 +61,11 @@ def tangents(
     number[:, 0] = np.arange(len(first_corner))
     edges = topology(number, np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32), vertex.ravel())
     parent = np.arange(3 * len(triangles), dtype=np.int32)
-    loops.unite_tangent_corners(triangles, vertex.ravel(), edges.first, edges.later, side, parent)
+    kernels.unite_tangent_corners(triangles, vertex.ravel(), edges.first, edges.later, side, parent)
     row = np.full(3 * len(triangles), -1, np.int32)
-    count = loops.number_roots(parent, row)
+    count = kernels.number_roots(parent, row)
     total = np.zeros((count, 3))
-    loops.sum_tangents(points, corner_point, triangles, normal, tangent, side, row, total)
+    kernels.sum_tangents(points, corner_point, triangles, normal, tangent, side, row, total)
     values, index = np.empty((count, 4), np.float32), np.full(len(corner_point), -1, np.int32)
-    loops.finish_tangents(triangles, normal, row, total, side, values, index)
+    kernels.finish_tangents(triangles, normal, row, total, side, values, index)
     return values, index

@@ -12,9 +12,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry import _topology as loops
-from zesty_otter.geometry.corners import join_points
-from zesty_otter.geometry.normals import face_areas_and_normals
+from zesty_otter.geometry.surface import _topology as kernels
+from zesty_otter.geometry.surface.corners import join_points
+from zesty_otter.geometry.surface.normals import face_areas_and_normals
 
 Ints = NDArray[np.int32]
 
@@ -83,7 +83,7 @@ def topology(points: NDArray[np.float64], face_start: Ints, corner_point: Ints) 
     size = 1 << (2 * count + 1).bit_length()
     edge_points = np.empty((count, 2), np.int32)
     corner_edge, use, forward, first, later = (np.empty(count, np.int32) for _ in range(5))
-    edges = loops.number_edges(
+    edges = kernels.number_edges(
         face_start,
         corner_point,
         joined,
@@ -110,21 +110,21 @@ def topology(points: NDArray[np.float64], face_start: Ints, corner_point: Ints) 
 def parts(face_start: Ints, corner_point: Ints, joined: Ints) -> tuple[Ints, int]:
     """The connected part each face belongs to, numbered by first face, and how many there are."""
     parent = np.arange(len(joined), dtype=np.int32)
-    loops.unite_points_of_faces(face_start, corner_point, joined, parent)
+    kernels.unite_points_of_faces(face_start, corner_point, joined, parent)
     part = np.empty(len(face_start) - 1, np.int32)
-    count = loops.number_parts(face_start, corner_point, joined, parent, np.full(len(joined), -1, np.int32), part)
+    count = kernels.number_parts(face_start, corner_point, joined, parent, np.full(len(joined), -1, np.int32), part)
     return part, int(count)
 
 
 def duplicate_faces(face_start: Ints, corner_point: Ints, joined: Ints, face_slot: Ints) -> NDArray[np.bool_]:
     """(F,) whether an earlier face has the same outline the same way round, and the same slot."""
-    original = _same_outlines(loops.find_duplicate_faces, face_start, corner_point, joined, face_slot)
+    original = _same_outlines(kernels.find_duplicate_faces, face_start, corner_point, joined, face_slot)
     return np.asarray(original != np.arange(len(original)))
 
 
 def coincident_faces(face_start: Ints, corner_point: Ints, joined: Ints) -> NDArray[np.bool_]:
     """(F,) whether an earlier face has the same outline, whichever way round."""
-    original = _same_outlines(loops.find_coincident_faces, face_start, corner_point, joined)
+    original = _same_outlines(kernels.find_coincident_faces, face_start, corner_point, joined)
     return np.asarray(original != np.arange(len(original)))
 
 
@@ -200,7 +200,7 @@ def weld_representatives(
     sizes = np.maximum(2.0 * np.exp2(powers.astype(float)), extent * 1e-15 + 1e-300)
     representative = np.arange(len(points), dtype=np.int32)
     size = 1 << (2 * len(asked) + 1).bit_length()
-    loops.weld_points(
+    kernels.weld_points(
         points,
         order,
         tolerance,
@@ -223,12 +223,12 @@ def _point_tolerance(
     if not count:
         return tolerance
     low, high = np.full((count, 3), np.inf), np.full((count, 3), -np.inf)
-    loops.part_boxes(points, corner_point, np.repeat(part, np.diff(face_start)), low, high)
+    kernels.part_boxes(points, corner_point, np.repeat(part, np.diff(face_start)), low, high)
     extent = np.linalg.norm(high - low, axis=1)
     shortest = np.full(count, np.inf)
-    loops.shortest_edges(points, face_start, corner_point, part, 1e-5 * extent, shortest)
+    kernels.shortest_edges(points, face_start, corner_point, part, 1e-5 * extent, shortest)
     limit = np.minimum(distance, 0.5 * shortest)
-    loops.least_of_parts(face_start, corner_point, joined, part, limit, tolerance)
+    kernels.least_of_parts(face_start, corner_point, joined, part, limit, tolerance)
     return np.minimum(tolerance, tolerance[joined])
 
 
@@ -244,7 +244,7 @@ def drop_repeats(face_start: Ints, corner_point: Ints) -> tuple[NDArray[np.int64
     corner = np.empty(len(corner_point), np.int64)
     start = np.empty(len(face_start), np.int32)
     face = np.empty(len(face_start) - 1, np.int32)
-    count = loops.drop_repeated_corners(face_start, corner_point, corner, start, face)
+    count = kernels.drop_repeated_corners(face_start, corner_point, corner, start, face)
     return corner[: start[count]], start[: count + 1].copy(), face[:count].copy()
 
 
@@ -297,7 +297,7 @@ def facing_outward(
     count = len(face_start) - 1
     turned = np.zeros(count, bool)
     region = np.full(count, -1, np.int32)
-    regions, conflicts = loops.orient(
+    regions, conflicts = kernels.orient(
         face_start,
         edges.corner_face,
         edges.corner_edge,
@@ -312,7 +312,7 @@ def facing_outward(
     area, normal = face_areas_and_normals(points, face_start, corner_point)
     volume, balance, total = np.zeros(regions), np.zeros(regions), np.zeros(regions)
     is_open, centre = np.zeros(regions, bool), np.empty((count, 3))
-    loops.sum_regions(
+    kernels.sum_regions(
         points,
         face_start,
         corner_point,
@@ -382,7 +382,7 @@ def _looks_inward(
     some = faces[::stride]
     sign = np.where(turned, -1.0, 1.0)
     dipoles = centre[some], vector[some] * sign[some, None], area[some]
-    found = [sign[f] * loops.winding_beside(*dipoles, *centre[f]) for f in picks]
+    found = [sign[f] * kernels.winding_beside(*dipoles, *centre[f]) for f in picks]
     mean = stride * float(np.mean(found))
     # A sheet that is hardly bent, such as terrain, has no inside.
     return None if abs(mean) < 0.08 else mean < 0
@@ -409,7 +409,7 @@ def _nesting_is_odd(
         for outer in shells[around]:
             if outer != inner:
                 faces = order[bounds[outer] : bounds[outer + 1]]
-                inside = loops.winding_number(points, face_start, corner_point, faces, turned, *probe)
+                inside = kernels.winding_number(points, face_start, corner_point, faces, turned, *probe)
                 odd[inner] ^= abs(inside) > 0.5
     return odd
 
@@ -425,7 +425,7 @@ def holes(corner_point: Ints, face_start: Ints, edges: Topology) -> list[NDArray
     after[face_start[1:] - 1] = face_start[:-1]
     begin, end = edges.joined[corner_point[corner]], edges.joined[corner_point[after[corner]]]
     loop, loop_start = np.empty(len(corner), np.int64), np.zeros(len(corner) + 1, np.int64)
-    count = loops.border_loops(
+    count = kernels.border_loops(
         begin,
         end,
         np.full(len(edges.joined), -1, np.int32),

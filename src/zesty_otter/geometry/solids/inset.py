@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.distance import Surface
-from zesty_otter.geometry.hulls import convex_hull
+from zesty_otter.geometry.queries.distance import Surface
+from zesty_otter.geometry.solids.hulls import convex_hull
 
 _OF_WALL = 0.4  # of the thickness of a wall that each of its sides may come inward
 _TURNED = 0.2  # cosine of the most that a face may turn

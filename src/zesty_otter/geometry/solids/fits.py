@@ -8,7 +8,7 @@ from itertools import combinations
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.placing import rotations
+from zesty_otter.geometry.surface.placing import rotations
 
 _MOST_SIDES = 2000  # of a hull, that are tried as a side of the box
 _TURNS = 40  # tried besides

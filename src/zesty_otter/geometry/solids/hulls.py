@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry import _hulls
+from zesty_otter.geometry.solids import _hulls
 
 Ints = NDArray[np.int32]
 
@@ -231,7 +231,7 @@ def around_with_corners(hull: Hull, most: int) -> Hull:
         return hull
     from scipy.spatial import QhullError
 
-    from zesty_otter.geometry.distance import Surface
+    from zesty_otter.geometry.queries.distance import Surface
 
     surface = Surface(hull.points, hull.triangles)
     axes = _principal(hull.points)

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry import raster
+from zesty_otter.geometry.raster import drawing as raster
 
 _FINE = 4  # places to each side of a pixel that are looked at
 

@@ -7,8 +7,8 @@ from functools import cache
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry import _raster as kernels
 from zesty_otter.geometry.parallel import in_pieces
+from zesty_otter.geometry.raster import _drawing as kernels
 
 _BAND = 128  # rows
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry import _settle as loops
+from zesty_otter.geometry.simplify import _settle as kernels
 
 _ROUNDS, _MOST = 4, 500  # how often the worst places are mended, and how many of them
 _WORST = 0.8  # distances beyond this share of the largest are mended
@@ -29,7 +29,7 @@ class Neighbourhood:
         self.start = np.zeros(len(points) + 2, np.int32)
         np.cumsum(count, out=self.start[2:])
         self.around = np.empty(len(self.tri), np.int32)
-        loops.triangles_at(self.tri, self.start, self.around)
+        kernels.triangles_at(self.tri, self.start, self.around)
         self.start = self.start[:-1]
 
 
@@ -66,12 +66,12 @@ def settled(
     far, worst = np.zeros(count), np.full(count, -1, np.int32)
     close, close_to = np.full(count, np.inf), np.full(count, -1, np.int32)
     home = home.copy()
-    loops.find_homes(points, light.tri, light.start, light.around, dense.points, home, far, worst, close, close_to)
+    kernels.find_homes(points, light.tri, light.start, light.around, dense.points, home, far, worst, close, close_to)
     lodging = np.flatnonzero(home >= 0).astype(np.int32)
     lodgers = lodging[np.argsort(home[lodging], kind="stable")]
     lodger_start = np.zeros(count + 1, np.int32)
     np.cumsum(np.bincount(home[lodging], minlength=count), out=lodger_start[1:])
-    freedom = np.where(fixed, loops.FIXED, np.where(on_line, loops.ON_LINE, loops.FREE))
+    freedom = np.where(fixed, kernels.FIXED, np.where(on_line, kernels.ON_LINE, kernels.FREE))
     about = (
         points, light.tri, light.start, light.around, freedom, leeway**2, dense.points, dense.tri, dense.start,
         dense.around, lodger_start, lodgers, far, worst, close_to, np.empty(_RING, np.int32),
@@ -81,7 +81,7 @@ def settled(
         bound = float(far.max(initial=0.0)) * _WORST**2
         todo = np.flatnonzero(far > bound)
         todo = todo[np.argsort(-far[todo], kind="stable")][:_MOST]
-        loops.settle(*about, dense_on_line, todo, bound, _GOAL)
+        kernels.settle(*about, dense_on_line, todo, bound, _GOAL)
     suspect = (far > bound * _SUSPECT**2)[light.tri].reshape(-1, 3).any(axis=1)
-    loops.settle_places(*about, np.flatnonzero(suspect), bound, _GOAL)
+    kernels.settle_places(*about, np.flatnonzero(suspect), bound, _GOAL)
     return points

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.triangulation import triangulate
+from zesty_otter.geometry.surface.triangulation import triangulate
 
 
 def centre_of_area(

@@ -8,10 +8,10 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry import _distance as loops
-from zesty_otter.geometry import _rays as rays
-from zesty_otter.geometry.order import along_curve
 from zesty_otter.geometry.parallel import in_pieces
+from zesty_otter.geometry.queries import _distance as kernels
+from zesty_otter.geometry.queries import _rays as rays
+from zesty_otter.geometry.surface.order import along_curve
 
 _PIECE = 4096  # places that one core looks at in a row
 
@@ -30,9 +30,9 @@ class Surface:
         corners = points[triangles].reshape(-1, 9)
         self._order = along_curve((corners[:, :3] + corners[:, 3:6] + corners[:, 6:]) / 3)
         self._corners = corners[self._order]
-        self._leaves = 1 << max(-(-len(corners) // loops.LEAF) - 1, 0).bit_length()
+        self._leaves = 1 << max(-(-len(corners) // kernels.LEAF) - 1, 0).bit_length()
         self._boxes = np.empty((2 * self._leaves, 6))
-        loops.fill_boxes(self._corners, self._boxes, self._leaves)
+        kernels.fill_boxes(self._corners, self._boxes, self._leaves)
 
     def nearest(
         self, samples: NDArray[np.float64], facing: NDArray[np.float64] | None = None
@@ -61,7 +61,7 @@ class Surface:
         faced = np.zeros((0, 3)) if facing is None else np.ascontiguousarray(facing[order])
 
         def measure(first: int, stop: int) -> None:
-            loops.nearest(
+            kernels.nearest(
                 ordered[first:stop], faced[first:stop], self._corners, self._boxes, self._leaves,
                 np.empty(128, np.int64), distance[first:stop], triangle[first:stop], shares[first:stop],
             )  # fmt: skip
@@ -84,7 +84,7 @@ class Surface:
         places, far = np.ascontiguousarray(places), np.empty(len(places), bool)
 
         def ask(first: int, stop: int) -> None:
-            loops.find_far(
+            kernels.find_far(
                 places[first:stop], limit, self._corners, self._boxes, self._leaves, np.empty(256, np.int64),
                 far[first:stop],
             )  # fmt: skip

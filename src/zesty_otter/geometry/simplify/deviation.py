@@ -8,8 +8,8 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.corners import join_points
-from zesty_otter.geometry.distance import Samples, Surface, areas, sampled
+from zesty_otter.geometry.queries.distance import Samples, Surface, areas, sampled
+from zesty_otter.geometry.surface.corners import join_points
 
 Values = tuple[NDArray[np.float32], NDArray[np.int32]]
 """A table (K, n) and its row at each corner of each triangle (T, 3)."""

@@ -8,11 +8,11 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry import _rays as rays
-from zesty_otter.geometry.distance import Surface, sampled
-from zesty_otter.geometry.hulls import Hull
-from zesty_otter.geometry.normals import face_areas_and_normals
-from zesty_otter.geometry.solid import Solid
+from zesty_otter.geometry.queries import _rays as rays
+from zesty_otter.geometry.queries.distance import Surface, sampled
+from zesty_otter.geometry.solids.hulls import Hull
+from zesty_otter.geometry.solids.solid import Solid
+from zesty_otter.geometry.surface.normals import face_areas_and_normals
 
 _SIDES = 4000  # places to look at on the sides and within collision
 

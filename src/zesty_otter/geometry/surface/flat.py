@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry import _flat as loops
-from zesty_otter.geometry import _topology as edge_loops
-from zesty_otter.geometry.normals import face_areas_and_normals
-from zesty_otter.geometry.topology import Topology
+from zesty_otter.geometry.surface import _flat as kernels
+from zesty_otter.geometry.surface import _topology as edge_kernels
+from zesty_otter.geometry.surface.normals import face_areas_and_normals
+from zesty_otter.geometry.surface.topology import Topology
 
 _ROUNDING = 4e-6  # of values about one, over a face
 
@@ -54,7 +54,7 @@ def merge_flat(
     least = float(np.cos(np.radians(angle)))
     region = np.full(count, -1, np.int32)
     mergeable = mergeable & (edges.use == 2) & edges.agrees
-    edge_loops.grow_regions(
+    edge_kernels.grow_regions(
         face_start,
         edges.corner_face,
         edges.corner_edge,
@@ -81,7 +81,7 @@ def merge_flat(
     parent = np.arange(count, dtype=np.int32)
     size = np.diff(face_start).astype(np.int32)
     alive = np.ones(corners, bool)
-    loops.join_faces(
+    kernels.join_faces(
         edges.corner_face,
         edges.corner_edge,
         edges.first,
@@ -100,7 +100,7 @@ def merge_flat(
     while not np.array_equal(root, root[root]):
         root = root[root]
     is_joined = np.bincount(root, minlength=count) > 1
-    loops.drop_straight_corners(
+    kernels.drop_straight_corners(
         edges.corner_face,
         edges.corner_edge,
         edges.use,
@@ -118,7 +118,7 @@ def merge_flat(
         min(least, 1.0 - 1e-12),
     )
     corner, start, face = np.empty(corners, np.int64), np.empty(count + 1, np.int32), np.empty(count, np.int32)
-    left = loops.collect_faces(edges.corner_face, parent, after, alive, np.zeros(corners, bool), corner, start, face)
+    left = kernels.collect_faces(edges.corner_face, parent, after, alive, np.zeros(corners, bool), corner, start, face)
     return corner[: start[left]], start[: left + 1].copy(), face[:left].copy()
 
 
@@ -138,7 +138,7 @@ def runs_straight(
     """
     area, normal = face_areas_and_normals(points, face_start, corner_point)
     slope = np.empty((len(area), values.shape[1], 3), np.float32)
-    loops.face_slopes(points, face_start, corner_point, values, area, normal, slope)
+    kernels.face_slopes(points, face_start, corner_point, values, area, normal, slope)
     straight = np.ones(len(edges.use), bool)
-    loops.keep_equal_slopes(edges.first, edges.later, edges.corner_face, slope, area, tolerance, _ROUNDING, straight)
+    kernels.keep_equal_slopes(edges.first, edges.later, edges.corner_face, slope, area, tolerance, _ROUNDING, straight)
     return straight

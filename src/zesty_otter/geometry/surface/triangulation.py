@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry import _triangulation as loops
+from zesty_otter.geometry.surface import _triangulation as kernels
 
 DIAGONALS = ("shortest-diagonal", "best-angle", "fixed")  # in the order of the kernel's rules
 """Rules that choose among the diagonals that lie inside a face."""
@@ -64,7 +64,7 @@ def triangulate(
         face[:] = np.arange(count, dtype=np.int32)
         return triangles, face
     largest = int(np.diff(face_start).max())
-    loops.triangulate_faces(
+    kernels.triangulate_faces(
         np.ascontiguousarray(points, np.float64),
         np.ascontiguousarray(face_start, np.int32),
         np.ascontiguousarray(corner_point, np.int32),
@@ -72,7 +72,7 @@ def triangulate(
         triangles,
         face,
         np.empty((largest, 2)),
-        np.empty((loops.LINK_ROWS, 3 * largest), np.int64),
+        np.empty((kernels.LINK_ROWS, 3 * largest), np.int64),
         np.empty((2, largest + 2), np.int64),
         np.empty(3 * largest),
     )

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry import _uv as loops
+from zesty_otter.geometry.uv import _sets as kernels
 
 _PIXELS = 2048
 
@@ -47,7 +47,7 @@ def uv_facts(triangles: NDArray[np.int32], values: NDArray[np.float32], index: N
     if not len(rows):
         return UvFacts(len(triangles), missing, 0, 0, 0, 0.0, 0.0)
     area = np.empty(len(rows))
-    loops.signed_areas(values, rows, area)
+    kernels.signed_areas(values, rows, area)
     used = values[rows]
     span = np.abs(used - np.roll(used, 1, axis=1)).max(axis=(1, 2)).astype(float)
     flat = np.abs(area) <= 1e-12 + 1e-7 * span**2
@@ -71,9 +71,9 @@ def _coverage(values: NDArray[np.float32], rows: NDArray[np.int32]) -> tuple[flo
     side = float((high - low).max())
     if side <= 0:
         return 0.0, 0.0
-    scale = _PIXELS * loops.FINE / side
+    scale = _PIXELS * kernels.FINE / side
     grid = np.rint((values - low) * scale).astype(np.int64)
     counts = np.zeros((_PIXELS, _PIXELS), np.uint8)
-    loops.cover(grid, rows, counts)
+    kernels.cover(grid, rows, counts)
     cell = (side / _PIXELS) ** 2
     return float((counts > 0).sum() * cell), float((counts > 1).sum() * cell)

@@ -7,9 +7,9 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.distance import Surface, sampled
-from zesty_otter.geometry.hulls import Hull
-from zesty_otter.geometry.topology import facing_outward, parts, topology
+from zesty_otter.geometry.queries.distance import Surface, sampled
+from zesty_otter.geometry.solids.hulls import Hull
+from zesty_otter.geometry.surface.topology import facing_outward, parts, topology
 
 _CELLS = 40  # along the longest side, to know at once what is inside
 _RAYS = 40  # that have to meet the surface of a mesh with openings, for a place to be inside

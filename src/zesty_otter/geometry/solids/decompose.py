@@ -10,13 +10,13 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.corners import join_points
-from zesty_otter.geometry.distance import Surface, areas, even_directions
-from zesty_otter.geometry.hulls import Hull, around_with_corners, convex_hull, hull_triangles, tidied
-from zesty_otter.geometry.normals import face_areas_and_normals
-from zesty_otter.geometry.simplify import simplify
-from zesty_otter.geometry.solid import Solid, fits, misfit
-from zesty_otter.geometry.topology import topology
+from zesty_otter.geometry.queries.distance import Surface, areas, even_directions
+from zesty_otter.geometry.simplify.collapse import simplify
+from zesty_otter.geometry.solids.hulls import Hull, around_with_corners, convex_hull, hull_triangles, tidied
+from zesty_otter.geometry.solids.solid import Solid, fits, misfit
+from zesty_otter.geometry.surface.corners import join_points
+from zesty_otter.geometry.surface.normals import face_areas_and_normals
+from zesty_otter.geometry.surface.topology import topology
 
 Ints = NDArray[np.int32]
 

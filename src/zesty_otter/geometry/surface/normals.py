@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry import _corners as corner_loops
-from zesty_otter.geometry import _normals as loops
-from zesty_otter.geometry import _topology as edge_loops
+from zesty_otter.geometry.surface import _corners as corner_kernels
+from zesty_otter.geometry.surface import _normals as kernels
+from zesty_otter.geometry.surface import _topology as edge_kernels
 
 if TYPE_CHECKING:
-    from zesty_otter.geometry.topology import Topology
+    from zesty_otter.geometry.surface.topology import Topology
 
 
 def face_areas_and_normals(
@@ -33,7 +33,7 @@ def face_areas_and_normals(
         Zero for a face without area.
     """
     normal = np.empty((len(face_start) - 1, 3))
-    corner_loops.face_normals(points, face_start, corner_point, normal)
+    corner_kernels.face_normals(points, face_start, corner_point, normal)
     length = np.sqrt(np.einsum("ij,ij->i", normal, normal))
     normal /= np.where(length > 0, length, 1.0)[:, None]
     return length / 2, normal
@@ -74,7 +74,7 @@ def normals_by_group(
     _, normal = face_areas_and_normals(points, face_start, corner_point)
     values = np.empty((len(corner_point), 3))
     index = np.empty(len(corner_point), np.int32)
-    count = loops.smooth_by_group(
+    count = kernels.smooth_by_group(
         np.ascontiguousarray(points, np.float64),
         np.ascontiguousarray(face_start, np.int32),
         np.ascontiguousarray(corner_point, np.int32),
@@ -146,7 +146,7 @@ def normals_over_soft_edges(
     index : (C,) int32
     """
     parent = np.arange(len(corner_point), dtype=np.int32)
-    loops.unite_over_soft_edges(
+    kernels.unite_over_soft_edges(
         face_start,
         edges.corner_face,
         edges.corner_edge,
@@ -186,7 +186,7 @@ def _summed(
     area, normal = face_areas_and_normals(points, face_start, corner_point)
     values = np.empty((len(corner_point), 3))
     index = np.empty(len(corner_point), np.int32)
-    count = loops.sum_normals(
+    count = kernels.sum_normals(
         points,
         face_start,
         corner_point,
@@ -210,7 +210,7 @@ def edge_bends(
     """
     _, normal = face_areas_and_normals(points, face_start, corner_point)
     bend = np.empty(len(edges.use))
-    loops.edge_bends(edges.first, edges.later, edges.corner_face, normal, edges.agrees, bend)
+    kernels.edge_bends(edges.first, edges.later, edges.corner_face, normal, edges.agrees, bend)
     return np.where(bend < -1.5, 360.0, np.degrees(np.arccos(np.clip(bend, -1.0, 1.0))))
 
 
@@ -225,7 +225,7 @@ def continuous_edges(
 ) -> NDArray[np.bool_]:
     """(E,) whether a layer has equal values on both sides of an edge of two faces, at both ends."""
     equal = np.empty(len(edges.use), bool)
-    loops.edges_with_equal_values(
+    kernels.edges_with_equal_values(
         face_start,
         edges.corner_face,
         edges.first,
@@ -254,7 +254,7 @@ def smoothing_groups(
     """
     count = len(face_start) - 1
     region = np.full(count, -1, np.int32)
-    edge_loops.grow_regions(
+    edge_kernels.grow_regions(
         face_start,
         edges.corner_face,
         edges.corner_edge,
@@ -279,5 +279,5 @@ def smoothing_groups(
 def unit_rows(vectors: NDArray[Any]) -> NDArray[np.float32]:
     """Rows (N, 3) scaled to length one, (0, 0, 1) where a row has no length."""
     unit = np.empty((len(vectors), 3), np.float32)
-    corner_loops.unit_rows(np.ascontiguousarray(vectors), unit)
+    corner_kernels.unit_rows(np.ascontiguousarray(vectors), unit)
     return unit

@@ -9,10 +9,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry import _simplify as loops
-from zesty_otter.geometry.corners import join_points, split_vertices
-from zesty_otter.geometry.order import along_curve
-from zesty_otter.geometry.settling import Neighbourhood, settled
+from zesty_otter.geometry.simplify import _collapse as kernels
+from zesty_otter.geometry.simplify.settling import Neighbourhood, settled
+from zesty_otter.geometry.surface.corners import join_points, split_vertices
+from zesty_otter.geometry.surface.order import along_curve
 
 _VALENCE = 24
 _TRIES = 1 << 16
@@ -135,7 +135,7 @@ class _Work:
         place = (self.before - self.centre) / self.size
         count, faces = len(place), len(self.source)
         self.vert = _aligned((count, 8), np.int32)
-        self.vert[:, loops.INTO] = np.arange(count)
+        self.vert[:, kernels.INTO] = np.arange(count)
         self._take_attributes(attributes, tri, place)
         own_section = np.zeros(faces, np.int32) if section is None else section[self.source].astype(np.int32)
         stays = np.zeros(count, bool) if locked is None else locked[used].copy()
@@ -145,12 +145,12 @@ class _Work:
         self.dense: Neighbourhood | None = None
         del tri, place, own_section
         self.state, self.due = np.zeros(7, np.int64), np.zeros(1)
-        self.state[loops.ALIVE], self.state[loops.PARKED] = faces, -1
-        self.head, self.after = np.full(loops.BUCKETS, -1, np.int32), np.empty(edges, np.int32)
+        self.state[kernels.ALIVE], self.state[kernels.PARKED] = faces, -1
+        self.head, self.after = np.full(kernels.BUCKETS, -1, np.int32), np.empty(edges, np.int32)
         self.entry = _aligned((edges, 4), np.int32)
         self.owner = np.full(3 * faces, -1, np.int32)
         self.as_float = np.zeros(1, np.float32)
-        loops.seed(
+        kernels.seed(
             self.real, self.vert, self.face, self.wedge, self.slope, self.state, self.head, self.after, self.entry,
             self.owner, self.as_float, self.as_float.view(np.uint32), only_old, limit,
         )  # fmt: skip
@@ -161,33 +161,33 @@ class _Work:
         """Sets up triangles, features and quadrics; returns how many edges there may be."""
         count, faces = len(place), len(tri) // 3
         first, following = np.full(count, -1, np.int32), np.empty(3 * faces, np.int32)
-        loops.link_corners(tri, first, following)
+        kernels.link_corners(tri, first, following)
         feature, degree = np.zeros(3 * faces, np.uint8), np.zeros(count, np.int32)
         wedge = self.wedge if len(self.wedge) else tri
-        loops.find_features(tri, first, following, wedge, section, feature, degree, stays)
+        kernels.find_features(tri, first, following, wedge, section, feature, degree, stays)
         self.on_line = np.zeros(count, bool)
         at = np.flatnonzero(feature)
         self.on_line[tri[at]] = self.on_line[tri[np.where(at % 3 < 2, at + 1, at - 2)]] = True
         quadrics = np.zeros((count, 10))
-        loops.gather_quadrics(place, tri, feature, loops.mean_area(place, tri), _BORDER, _SEAM, quadrics)
+        kernels.gather_quadrics(place, tri, feature, kernels.mean_area(place, tri), _BORDER, _SEAM, quadrics)
         self.real = _aligned((count, 16), np.float64)
         self.real[:, :10], self.real[:, 10:13] = quadrics, place
         self.real[:, 13] = np.inf if self.reach is None else self.reach
-        self.vert[:, loops.FIRST] = np.where(first < 0, -1, first // 3 * 8 + first % 3)
-        self.vert[:, loops.DEGREE], self.vert[:, loops.LOCKED] = degree, stays
+        self.vert[:, kernels.FIRST] = np.where(first < 0, -1, first // 3 * 8 + first % 3)
+        self.vert[:, kernels.DEGREE], self.vert[:, kernels.LOCKED] = degree, stays
         face = _aligned((faces, 8), np.int32)
         face[:, :3] = tri.reshape(-1, 3)
         face[:, 3:6] = np.where(following < 0, -1, following // 3 * 8 + following % 3).reshape(-1, 3)
-        face[:, 6] = loops.LIVES
+        face[:, 6] = kernels.LIVES
         for k in range(3):
             face[:, 6] |= feature[k::3].astype(np.int32) << 2 * k
         self.face = face.ravel()
         # Where faces of an edge run the same way each has it for itself.
-        return loops.count_edges(self.vert, self.face)
+        return kernels.count_edges(self.vert, self.face)
 
     @property
     def alive_count(self) -> int:
-        return int(self.state[loops.ALIVE])
+        return int(self.state[kernels.ALIVE])
 
     def _take_attributes(
         self, attributes: Sequence[Attribute], tri: NDArray[np.int32], place: NDArray[np.float64]
@@ -197,7 +197,7 @@ class _Work:
         layers = [(one.values, one.index[self.source].ravel().astype(np.int32)) for one in attributes]
         self.widths = [one.values.shape[1] for one in attributes]
         self.scales = np.repeat([max(one.weight, 1e-9 * self.size) / self.size for one in attributes], self.widths)
-        self.vert[:, loops.SINGLE] = -1
+        self.vert[:, kernels.SINGLE] = -1
         self.ring = np.zeros(2 * 8 * _VALENCE, np.int64)
         self.pairs, self.found = np.full((2, 2), -1, np.int64), np.zeros(32, np.int64)
         self.fresh = np.zeros((32, 1 + sum(self.widths)))
@@ -221,20 +221,20 @@ class _Work:
             alone = split_vertices(corner, section, tri, [layer])[0] if len(at) > count else wedge
             self.family[self.wedge, n] = alone.ravel()
         alone_at = np.bincount(tri[at], minlength=count)[tri[at]] == 1
-        self.vert[tri[at[alone_at]], loops.SINGLE] = np.flatnonzero(alone_at)
+        self.vert[tri[at[alone_at]], kernels.SINGLE] = np.flatnonzero(alone_at)
         self.slope = np.zeros((len(at), 2 + 4 * self.values.shape[1]), np.float32)
-        loops.gather_gradients(place, tri, self.wedge, self.values, self.slope)
+        kernels.gather_gradients(place, tri, self.wedge, self.values, self.slope)
 
     def reduce(self, target: int, tell: Callable[[int], None] | None) -> None:
         """Collapse until ``target`` triangles are left or nothing more can go."""
-        self.state[loops.STUCK] = self.state[loops.ROUNDS] = 0
-        while self.alive_count > target and not self.state[loops.STUCK]:
+        self.state[kernels.STUCK] = self.state[kernels.ROUNDS] = 0
+        while self.alive_count > target and not self.state[kernels.STUCK]:
             self._collapse(target)
             if tell is not None:
                 tell(self.alive_count)
 
     def _collapse(self, target: int) -> None:
-        loops.collapse(
+        kernels.collapse(
             self.real, self.vert, self.face, self.wedge, self.slope, self.values, self.family, self.column_layer,
             self.state, self.due, self.head, self.after, self.entry, self.owner, self.as_float,
             self.as_float.view(np.uint32),
@@ -244,7 +244,7 @@ class _Work:
     def reduced(self) -> Reduced:
         """The mesh as it is now, in the order of the source."""
         face = self.face.reshape(-1, 8)
-        kept = np.flatnonzero(face[:, 6] & loops.LIVES)
+        kept = np.flatnonzero(face[:, 6] & kernels.LIVES)
         kept = kept[np.argsort(self.source[kept], kind="stable")]
         corners = face[kept, :3]
         wedges = self.wedge.reshape(-1, 3)[kept] if len(self.wedge) else corners
@@ -276,18 +276,18 @@ class _Work:
         if self.dense is None:
             self.dense = Neighbourhood(self.before, self.tri)
         into = np.empty(len(self.vert), np.int32)
-        loops.find_all(self.vert, into)
+        kernels.find_all(self.vert, into)
         number = np.full(len(self.vert), -1, np.int32)
         number[used] = np.arange(len(used), dtype=np.int32)
         on_line = np.zeros(len(used), bool)
         for k in range(3):
             on_line[triangles[face[:, 6] >> 2 * k & 3 != 0][:, [k, (k + 1) % 3]]] = True
-        many = self.vert[used, loops.DEGREE] > 2
+        many = self.vert[used, kernels.DEGREE] > 2
         return settled(
             Neighbourhood(points, triangles),
             self.dense,
             number[into],
-            fixed=many | (self.vert[used, loops.LOCKED] != 0),
+            fixed=many | (self.vert[used, kernels.LOCKED] != 0),
             on_line=on_line,
             dense_on_line=self.on_line,
             leeway=self.real[used, 13] * self.size,

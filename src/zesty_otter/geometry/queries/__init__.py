@@ -1,0 +1,1 @@
+"""Nearest places, rays and distances."""

@@ -1,0 +1,1 @@
+"""Triangles drawn into pictures."""

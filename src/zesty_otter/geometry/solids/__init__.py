@@ -1,0 +1,1 @@
+"""What is solid: hulls, fitted shapes, convex parts, insets, and where feet stand."""

@@ -1,0 +1,1 @@
+"""What UV sets are like."""
