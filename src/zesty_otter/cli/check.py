@@ -92,12 +92,14 @@ def _show(path: Path, found: list[Any], target: targets.Target, *, verbose: bool
         count_of(count, word) for count, word in ((errors, "error"), (len(found) - errors, "warning")) if count
     )
     results.print(f"[title]{name}[/]: {counts}")
-    made = console.table("", "where", "what", "rule", "what mends it", whole=("where", "rule"))
-    for one in found if verbose else found[:_MOST]:
+    made = console.table("", "where", "what", "rule", "what mends it", whole=("rule",))
+    shown = list(console.together((("", one) for one in found), apart=verbose))
+    for _, one, alike in shown if verbose else shown[:_MOST]:
         look = "problem" if one.severity == "error" else "guess"
-        made.add_row(f"[{look}]{one.severity}[/]", escape(one.node), escape(one.text), one.rule, escape(one.mend))
-    if len(found) > _MOST and not verbose:
-        made.add_row("", f"[faint]and {len(found) - _MOST} more; --verbose shows all[/]")
+        where = f"{one.node} and {alike - 1:,} more" if alike > 1 else one.node
+        made.add_row(f"[{look}]{one.severity}[/]", escape(where), escape(one.text), one.rule, escape(one.mend))
+    if len(shown) > _MOST and not verbose:
+        made.add_row("", f"[faint]and {len(shown) - _MOST} more; --verbose shows all[/]")
     results.print(made)
 
 

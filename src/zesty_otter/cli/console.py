@@ -219,20 +219,22 @@ def format_bytes(count: int) -> str:
     return f"{count / 1e9:.3g} GB"
 
 
+def together(findings: Iterable[tuple[str, Finding]], *, apart: bool) -> Iterator[tuple[str, Finding, int]]:
+    """Findings of assets with how many there are that differ in nothing but the node; all of them when ``apart``."""
+    alike: dict[tuple[str, str, str], list[Finding]] = {}
+    for asset, finding in findings:
+        alike.setdefault((asset, finding.rule, finding.text), []).append(finding)
+    for (asset, _, _), group in alike.items():
+        yield from ((asset, one, 1) for one in group) if apart else [(asset, group[0], len(group))]
+
+
 def print_findings(findings: Iterable[tuple[str, Finding]], *, verbose: bool, quiet: bool) -> None:
     """Findings of assets on standard error, those that differ in nothing but the node counted together."""
-    together: dict[tuple[str, str, str], list[Finding]] = {}
-    for asset, finding in findings if not quiet else ():
-        together.setdefault((asset, finding.rule, finding.text), []).append(finding)
-    shown = [
-        (asset, finding, len(alike))
-        for (asset, _, _), alike in together.items()
-        for finding in (alike if verbose else alike[:1])
-    ]
+    shown = list(together(findings if not quiet else (), apart=verbose))
     limit = len(shown) if verbose else _NOTE_LIMIT
     for asset, finding, alike in shown[:limit]:
         look = "problem" if finding.severity == "error" else "guess"
-        more = f" (and {alike - 1:,} more like it)" if alike > 1 and not verbose else ""
+        more = f" (and {alike - 1:,} more like it)" if alike > 1 else ""
         where = f"{asset}, " if asset else ""
         messages.print(f"[{look}]{finding.severity}[/] {escape(where)}{escape(str(finding))}{more}", soft_wrap=True)
     if len(shown) > limit:
