@@ -834,3 +834,19 @@ def test_the_shadow_of_a_net_is_solid_or_lets_light_through():
         (shadow,) = zo.apply(scene, *steps).nodes(role="shadow")
         assert (shadow.node.mesh.slots[0] is not None and shadow.node.mesh.slots[0].alpha_mode == "mask") is masked
         assert shadow.node.name == "net_shadow"
+
+
+def test_a_report_and_the_exit_status_tell_of_what_was_not_made(tmp_path, run):
+    """A file without faces, and one that a check stops for three errors."""
+    (tmp_path / "empty.obj").write_text("v 0 0 0\n")
+    zo.write(scene_of(*(Node(name, content=cube(name=name)) for name in ("Gate", "gate", "x" * 70))), tmp_path / "bad.glb")
+    (tmp_path / "t.toml").write_text("longest_name = 9\n")
+    (tmp_path / "job.toml").write_text(
+        '[[sources]]\nfiles = ["empty.obj", "bad.glb"]\nunit = "m"\n[[outputs]]\ntarget = "t.toml"\ncheck = "stop"\n'
+    )
+    done = run("run", tmp_path / "job.toml")
+    assert done.status == 3
+    page = (tmp_path / "ready" / "report.html").read_text()
+    assert "no mesh with a face is left" in page
+    for text in ("another node has this name", "has 70 characters, 9 are allowed"):
+        assert text in page and text in done.err

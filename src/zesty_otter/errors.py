@@ -82,6 +82,8 @@ class FindingsError(ZestyOtterError):
     """A check found what must not be."""
 
     exit_status = 1
+    findings: tuple[object, ...] = ()
+    """Everything that the check found, where it is known."""
 
 
 class InternalError(ZestyOtterError):

@@ -228,7 +228,7 @@ class _Run:
     def _reported(self, result: JobResult) -> JobResult:
         """The result with its page, which is made anew when anything was."""
         path = self.folder / self._named(report.NAME)
-        if not self.plan.report or not any(asset.files for asset in result.assets):
+        if not self.plan.report or not result.assets:
             return result
         if not path.exists() or any(asset.state in ("written", "failed") for asset in result.assets):
             report.write_report(result, self.plan.tasks, self.parts, path)

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from zesty_otter.audit.facts import FileFacts
 from zesty_otter.audit.findings import Finding
-from zesty_otter.errors import InputError, InternalError, UnknownUnitError, ZestyOtterError
+from zesty_otter.errors import FindingsError, InputError, InternalError, UnknownUnitError, ZestyOtterError
 from zesty_otter.formats import format_of
 from zesty_otter.formats.files import inputs_of
 from zesty_otter.jobs.assemble import ReadPart, assembled
@@ -22,6 +22,7 @@ from zesty_otter.pipeline.wanted import checked, pieces_of, prepare
 from zesty_otter.steps import Roles, apply
 
 _BLOCK = 1 << 20
+_THERE = "was there already"
 
 
 @dataclass(frozen=True)
@@ -64,6 +65,8 @@ def work(task: Task, staging: Path | None, *, report: bool = False) -> Done:
     except UnknownUnitError as error:
         remedy = 'Say it in its [[sources]], for example unit = "cm"; `zesty-otter survey` shows what fits.'
         return Done(error=UnknownUnitError(error.problem, file=error.file or task.name, remedy=remedy))
+    except FindingsError as error:
+        return Done(error=error, findings=tuple(one for one in error.findings if isinstance(one, Finding)))
     except ZestyOtterError as error:
         return Done(error=error)
     except MemoryError:
@@ -120,6 +123,10 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
                 )
                 notes += [replace(note, **about) for note in written]
                 made.append(Made(output.name, path, files, arrival.facts, arrival.problems, bool(arrival.compared)))
+    if not made and staging is not None and not any(note.text.startswith(_THERE) for note in notes):
+        remedy = "`zesty-otter survey` shows what was read."
+        error = InputError("has nothing to write: no mesh with a face is left.", file=task.name, remedy=remedy)
+        return Done(inputs=tuple(_inputs(scene)), notes=tuple(notes), findings=tuple(findings), error=error)
     page = ""
     if report and made:
         from zesty_otter.jobs.report import part_of
@@ -135,7 +142,7 @@ def _paths(task: Task, output: PlannedOutput, piece: Piece, number: int, notes: 
         path = output.path(kind, tokens)
         there = (task.folder / path).exists()
         if there and output.on_existing == "keep":
-            notes.append(Note("guess", "was there already and is kept, as on_existing says", "job", path.as_posix()))
+            notes.append(Note("guess", f"{_THERE} and is kept, as on_existing says", "job", path.as_posix()))
         else:
             yield _numbered(task.folder, path) if there and output.on_existing == "number" else path
 

@@ -111,9 +111,11 @@ def checked(piece: Piece, wanted: Wanted, output: str = "") -> Sequence[Finding]
     found = check(piece.scene, wanted.target)
     errors = [one for one in found if one.severity == "error"]
     if errors and wanted.check == "stop":
-        raise FindingsError(
+        error = FindingsError(
             f"is not written: {count_of(len(errors), 'error')}, {errors[0]}.",
             place=f"output {output}" if output else None,
             remedy="`zesty-otter check` shows all of them.",
         )
+        error.findings = tuple(found)
+        raise error
     return found
