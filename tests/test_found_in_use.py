@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import re
 
 import numpy as np
 import pytest
+from PIL import Image
 
 import zesty_otter as zo
 from build import CUBE_FACES, cube, moved, scene_of, texts
@@ -839,7 +841,9 @@ def test_the_shadow_of_a_net_is_solid_or_lets_light_through():
 def test_a_report_and_the_exit_status_tell_of_what_was_not_made(tmp_path, run):
     """A file without faces, and one that a check stops for three errors."""
     (tmp_path / "empty.obj").write_text("v 0 0 0\n")
-    zo.write(scene_of(*(Node(name, content=cube(name=name)) for name in ("Gate", "gate", "x" * 70))), tmp_path / "bad.glb")
+    zo.write(
+        scene_of(*(Node(name, content=cube(name=name)) for name in ("Gate", "gate", "x" * 70))), tmp_path / "bad.glb"
+    )
     (tmp_path / "t.toml").write_text("longest_name = 9\n")
     (tmp_path / "job.toml").write_text(
         '[[sources]]\nfiles = ["empty.obj", "bad.glb"]\nunit = "m"\n[[outputs]]\ntarget = "t.toml"\ncheck = "stop"\n'
@@ -850,3 +854,30 @@ def test_a_report_and_the_exit_status_tell_of_what_was_not_made(tmp_path, run):
     assert "no mesh with a face is left" in page
     for text in ("another node has this name", "has 70 characters, 9 are allowed"):
         assert text in page and text in done.err
+
+
+@pytest.mark.parametrize("ending", ["obj", "dae", "usda", "usdz", "x3d", "glb"])
+def test_images_are_written_once_said_when_damaged_and_of_kinds_that_may_be(tmp_path, ending):
+    whole = png_of(np.arange(4096, dtype=np.uint8).reshape(32, 32, 4))
+    out = io.BytesIO()
+    Image.fromarray(np.zeros((4, 4, 3), np.uint8)).save(out, "BMP")
+    textures = [Texture("A.png", data=whole), Texture("a.PNG", data=whole), Texture("b.bmp", data=out.getvalue()),
+                Texture("short.png", data=whole[:-20])]  # fmt: skip
+    slots = tuple(Material(f"m{n}", textures={"base_color": TextureUse(one)}) for n, one in enumerate(textures))
+    uv = Layer("uv", np.eye(2), np.arange(24) % 2)
+    notes = zo.write(scene_of(cube(slots=slots, face_slot=[0, 1, 2, 3, 0, 1], layers=(uv,))), tmp_path / f"a.{ending}")
+    again = zo.read(tmp_path / f"a.{ending}", "m")
+    assert "'short.png' is cut short" in texts(notes)
+    assert len({one.read() for one in again.textures}) == len(again.textures) == 3
+    kinds = {pixels.inspect(one.read()).kind for one in again.textures}
+    assert kinds == ({"PNG"} if ending in ("usdz", "glb") else {"PNG", "BMP"})
+
+
+def test_a_turned_texture_comes_back_turned(tmp_path):
+    use = TextureUse(
+        Texture("a.png", data=png_of(np.zeros((2, 2, 4), np.uint8))), offset=(0.1, 0.2), scale=(2, 3), rotation=0.5
+    )
+    net = Material("net", textures={"base_color": use})
+    zo.write(scene_of(cube(slots=(net,), layers=(Layer("uv", np.eye(2), np.arange(24) % 2),))), tmp_path / "a.glb")
+    again = zo.read(tmp_path / "a.glb").materials[0].textures["base_color"]
+    assert again.rotation == pytest.approx(0.5) and again.offset == pytest.approx((0.1, 0.2)) and again.scale == (2, 3)

@@ -2,15 +2,23 @@
 
 from __future__ import annotations
 
+import hashlib
+from collections.abc import Sequence
+
+from zesty_otter import pixels
 from zesty_otter.formats.files import Buffer
 from zesty_otter.model import Note, Texture
 
 
 class TextureFiles:
-    """The textures of one file: each found one is written once, ``path`` says where."""
+    """The textures of one file: each image that was found is written once, ``path`` says where.
 
-    def __init__(self, stem: str, maker: str) -> None:
-        self.folder, self.maker = f"{stem}_textures", maker
+    ``kinds`` are those that may be written, as `pixels.inspect` names them; others become PNG.
+    """
+
+    def __init__(self, stem: str, maker: str, kinds: Sequence[str] = ()) -> None:
+        self.folder, self.maker, self.kinds = f"{stem}_textures", maker, kinds
+        self._of_content: dict[bytes, str] = {}
         self.files: dict[str, list[Buffer]] = {}
         self.notes: list[Note] = []
         self._paths: dict[int, str] = {}
@@ -27,12 +35,32 @@ class TextureFiles:
             path = (texture.wanted or texture.name).replace("\\", "/").rsplit("/", 1)[-1]
             self.notes.append(Note("lost", f"texture '{path}' is missing; it is named but not written", self.maker))
         else:
+            mark = hashlib.sha256(data).digest()
+            if mark in self._of_content:
+                # One image under two spellings.
+                self._paths[id(texture)] = self._of_content[mark]
+                return self._paths[id(texture)]
             stem, dot, ending = texture.name.rpartition(".")
             stem, ending = (stem, f".{ending}") if dot else (ending, "")
+            data, ending = self._fit(texture.name, data, ending)
             path, count = f"{self.folder}/{stem}{ending}", 1
             while path.lower() in {name.lower() for name in self.files}:
                 count += 1
                 path = f"{self.folder}/{stem}_{count}{ending}"
             self.files[path] = [data]
+            self._of_content[mark] = path
         self._paths[id(texture)] = path
         return path
+
+    def _fit(self, name: str, data: bytes, ending: str) -> tuple[bytes, str]:
+        """An image of a kind that may be written, and its ending; with a note where it is damaged."""
+        try:
+            kind = pixels.inspect(data).kind
+            if pixels.is_cut_short(data):
+                self.notes.append(Note("lost", f"texture '{name}' is cut short; it is copied as it is", self.maker))
+            elif self.kinds and kind not in self.kinds:
+                self.notes.append(Note("done", f"texture '{name}' was turned from {kind} into PNG", self.maker))
+                return pixels.to_png(data), ".png"
+        except pixels.ImageError as error:
+            self.notes.append(Note("lost", f"texture '{name}' {error}; it is copied as it is", self.maker))
+        return data, ending

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
         has_alpha,
         inspect,
         is_cut_out,
+        is_cut_short,
         looks_like_normal_map,
         pack,
         png_of,
@@ -32,8 +33,8 @@ if TYPE_CHECKING:
 __getattr__ = loaded_when_asked(
     __name__,
     homes_of(
-        images="KINDS SUFFIXES ImageInfo Source fitting_size has_alpha inspect is_cut_out looks_like_normal_map pack"
-        " png_of rework rgba single_channel to_png with_alpha",
+        images="KINDS SUFFIXES ImageInfo Source fitting_size has_alpha inspect is_cut_out is_cut_short"
+        " looks_like_normal_map pack png_of rework rgba single_channel to_png with_alpha",
     ),
 )
 
@@ -52,6 +53,7 @@ __all__ = [
     "has_alpha",
     "inspect",
     "is_cut_out",
+    "is_cut_short",
     "looks_like_normal_map",
     "pack",
     "png_of",

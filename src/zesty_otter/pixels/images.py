@@ -38,6 +38,13 @@ def inspect(data: bytes) -> ImageInfo:
     return ImageInfo(image.format or "", image.width, image.height, image.mode)
 
 
+def is_cut_short(data: bytes) -> bool:
+    """Whether a PNG or JPEG ends before its end mark, as after a copy that was stopped."""
+    if data.startswith(b"\x89PNG"):
+        return b"IEND" not in data[-64:]
+    return data.startswith(b"\xff\xd8") and b"\xff\xd9" not in data[-1024:]
+
+
 def to_png(data: bytes) -> bytes:
     """The same picture as PNG."""
     return _png(_loaded(data))

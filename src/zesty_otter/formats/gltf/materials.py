@@ -177,6 +177,8 @@ class MaterialTable:
             try:
                 data = texture.read()
                 kind = pixels.inspect(data).kind
+                if pixels.is_cut_short(data):
+                    self._note("lost", f"texture '{texture.name}' is cut short; it is copied as it is")
                 if kind not in _MIME:
                     self._note("done", f"texture '{texture.name}' was turned from {kind} into PNG")
                     data = pixels.to_png(data)
@@ -205,10 +207,11 @@ class MaterialTable:
         info: dict[str, Any] = {"index": self._texture_of[key]}
         if use.uv_set:
             info["texCoord"] = use.uv_set
-        if use.offset != (0.0, 0.0) or use.scale != (1.0, 1.0):
+        if use.offset != (0.0, 0.0) or use.scale != (1.0, 1.0) or use.rotation:
             # Our UVs start at the lower left corner, glTF's at the upper left.
             offset = [use.offset[0], 1.0 - use.scale[1] - use.offset[1]]
-            self._extend(info, "KHR_texture_transform", {"offset": offset, "scale": list(use.scale)})
+            turn = {"rotation": -use.rotation} if use.rotation else {}
+            self._extend(info, "KHR_texture_transform", {"offset": offset, "scale": list(use.scale), **turn})
         return info
 
 

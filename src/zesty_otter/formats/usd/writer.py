@@ -78,7 +78,8 @@ class _Writer:
     def __init__(self, scene: Scene, name: str) -> None:
         self.scene = scene
         self.stem = name.rsplit(".", 1)[0]
-        self.textures = TextureFiles(self.stem, "usd")
+        packed = name.lower().endswith(".usdz")
+        self.textures = TextureFiles(self.stem, "usd", ("PNG", "JPEG") if packed else ())
         self.notes: list[Note] = []
         self.out: list[Buffer] = []
         self.depth = 0
