@@ -94,7 +94,7 @@ def drawn(folder: Path) -> None:
     boat, post = (zo.read(ready / "engine" / f"{name}.glb") for name in ("work_boat", "mooring_post"))
     two = [
         node
-        for one, name in ((boat, "hull"), (post, "Poeller_gross_01"))
+        for one, name in ((boat, "hull"), (post, "mooring_post"))
         for node in zo.apply(one, zo.steps.Select(keep=name), zo.steps.Levels(chain=CHAIN)).roots
     ]
     zo.write(zo.Scene(tuple(two), boat.frame), folder / "two.glb")
@@ -124,7 +124,7 @@ def deviation(folder: Path) -> None:
     boat = folder / "otterweir" / "ready" / "engine" / "work_boat.glb"
     post = folder / "otterweir" / "ready" / "engine" / "mooring_post.glb"
     lantern = zo.Scene((zo.Node("lantern", content=_ball()),), zo.Frame("left up forward", "m"))
-    curves = ((zo.read(boat), "hull"), (zo.read(post), "Poeller_gross_01"), (lantern, "lantern"))
+    curves = ((zo.read(boat), "hull"), (zo.read(post), "mooring_post"), (lantern, "lantern"))
     for (scene, name), color, mark in zip(curves, ("#2f6b58", "#b3541e", "#3c5a8a"), "os^", strict=True):
         found = zo.steps.level_facts(zo.steps.Levels(chain=chain, only=name).apply(scene))
         mesh = next(mesh for placed, mesh in scene.placed_meshes() if placed.node.name == name)

@@ -202,13 +202,13 @@ def print_notes(notes: Iterable[Note], *, verbose: bool, quiet: bool) -> None:
         messages.print(f"[faint]and {len(shown) - limit} more notes; --verbose shows all[/]")
 
 
-def format_size(size: tuple[float, float, float], unit: float) -> str:
+def format_size(size: tuple[float, float, float], unit: float, digits: int = 4) -> str:
     """Width × height × depth in the metre unit that suits the largest of them."""
     metres = [side * unit for side in size]
     largest = max(metres)
     scales = ((0.01, 1000.0, "mm"), (1.0, 100.0, "cm"), (10000.0, 1.0, "m"))
     factor, name = next(((factor, name) for limit, factor, name in scales if largest < limit), (0.001, "km"))
-    return " × ".join(f"{side * factor:.4g}" for side in metres) + f" {name}"
+    return " × ".join(f"{side * factor:.{digits}g}" for side in metres) + f" {name}"
 
 
 def format_bytes(count: int) -> str:

@@ -141,14 +141,22 @@ def _ngons(faces: FaceCounts) -> str:
     return f"{count_of(faces.ngons, 'n-gon')} (up to {faces.largest} corners)" if faces.ngons else "no n-gons"
 
 
+_NARROW = 100
+
+
 def _node_table(found: Survey, most: int) -> Any:
     roles = any(node.role != "visible" for node in found.nodes)
-    columns = ("node", *(("role",) if roles else ()), "size", "triangles", "points", "slots", "UVs", "transform")
-    made = console.table(*columns, numbers=("triangles", "points", "UVs"), whole=("node", "role"))
+    left = any(node.leftover for node in found.nodes)
+    narrow = results.width < _NARROW
+    columns = ("node", *(("role",) if roles else ()), "size", "triangles")
+    columns += ("UVs",) if narrow else ("points", "slots", "UVs")
+    columns += ("transform",) if left or not narrow else ()
+    whole = ("node", "role", "size") if narrow else ("node", "role", "size", "transform")
+    made = console.table(*columns, numbers=("triangles", "points", "UVs"), whole=whole)
     for node in found.nodes[:most]:
         size = ""
         if node.size and found.unit:
-            size = format_size(node.size, found.unit)
+            size = format_size(node.size, found.unit, digits=3 if narrow else 4)
         elif node.size:
             size = " × ".join(f"{side:.4g}" for side in node.size)
         name = "  " * (len(node.path) - 1) + node.path[-1] + ("" if node.visible else " (hidden)")
@@ -159,10 +167,10 @@ def _node_table(found: Survey, most: int) -> Any:
             *((node.role,) if roles else ()),
             size,
             f"{node.triangles:,}" if shown else "",
-            f"{node.points:,}" if shown else "",
-            escape(", ".join(node.slots) or node.about),
+            # Where there is no room the table of materials has their names, and --json the rest.
+            *(() if narrow else (f"{node.points:,}" if shown else "", escape(", ".join(node.slots) or node.about))),
             _uv_sets(node) if shown else "",
-            ", ".join(node.leftover) or "clean",
+            *((", ".join(node.leftover) or "clean",) if left or not narrow else ()),
         )
     if len(found.nodes) > most:
         made.add_row(f"[faint]and {len(found.nodes) - most} more; --verbose shows all[/]")

@@ -319,11 +319,11 @@ PIECES = (
         "mooring_post.glb",
         "in",
         "right forward up",
-        ("pivot at=base of=scene place=origin",),
+        ("pivot at=base of=scene place=origin", "join name=mooring_post"),
         (
             "inches, +Z up",
             "left 12 m from the origin",
-            "names with spaces and umlauts that differ only in case",
+            "one post in two nodes, whose names have umlauts and differ only in case",
             "caps of 24 corners",
         ),
         (0.3048, 1.2192, 0.3048),
