@@ -594,7 +594,7 @@ def test_a_joined_asset_has_whole_levels_with_true_measures(tmp_path, run):
 def test_levels_that_are_cut_stay_levels(tmp_path, run):
     """Cut for 16-bit indices, through a format that knows roles by names only."""
     (tmp_path / "t.toml").write_text('formats = ["obj"]\n[limits]\nindex_bits = 16\n')
-    zo.write(scene_of(ball("dome", 100)), tmp_path / "a.glb")
+    zo.write(scene_of(ball("dome", 135)), tmp_path / "a.glb")
     done = run("convert", tmp_path / "a.glb", tmp_path / "b.obj", "--target", tmp_path / "t.toml", "--levels", "60")
     assert done.status == 0, done.err
     scene = zo.apply(zo.read(tmp_path / "b.obj"), zo.steps.Roles())
