@@ -159,6 +159,7 @@ def test_nothing_outside_can_change_a_mesh():
         (lambda: Node("n", role="colision"), "role is 'colision'. Did you mean 'collision'"),
         (lambda: Node("n", np.diag([1e20, 1, 1, 1])), "finite numbers up to 1e.15"),
         (lambda: zo.Scene(("a",), zo.Frame("left up forward")), "roots must be nodes"),
+        (lambda: zo.Scene.from_mesh("gate"), "takes meshes, not 'gate'"),
         (lambda: cube(slots=("wood",)), "slot must hold a material or None, not 'wood'"),
         (lambda: zo.Mesh.from_faces("m", np.eye(3) * 1e16, [[0, 1, 2]]), "point 0 has a position beyond 1e.15"),
         (lambda: scene_of(cube(), cube()).with_node(Node("x"), below="cube"), "2 nodes called 'cube', where one is"),

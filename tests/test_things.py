@@ -68,7 +68,7 @@ def test_words_choose_what_stays(keep, drop, left):
 def test_words_nobody_knows_are_refused(word, message):
     with pytest.raises(zo.UsageError, match=message):
         Select(keep=word)
-    with pytest.raises(zo.UsageError, match=r"no node is left: none fits nothing\*. There are quay, wall_1"):
+    with pytest.raises(zo.UsageError, match=r"no node is left: none matches nothing\*. There are quay, wall_1"):
         Select(keep="nothing*").apply(yard())
 
 

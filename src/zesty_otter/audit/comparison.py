@@ -15,7 +15,7 @@ from zesty_otter.audit.corners import Slack, corners_of, differences
 from zesty_otter.geometry.queries.distance import Surface, sampled
 from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Material, Mesh, Scene, TextureUse
-from zesty_otter.shading import with_implied_normals
+from zesty_otter.shading import with_all_normals
 from zesty_otter.steps import Reframe, Roles
 
 _PIVOT = 1e-5  # metres that a pivot may be off by
@@ -190,7 +190,7 @@ def _differs(a: _Shown, b: _Shown, unit: str) -> Differs:
         changes.append(f"pivot: moved by {apart:.3g}{unit}")
     far = float(np.abs(a.box).max())
     polygons = np.array_equal(np.sort(a.mesh.face_size), np.sort(b.mesh.face_size))
-    one, other = (corners_of(with_implied_normals(it.mesh), it.world, triangles=not polygons) for it in (a, b))
+    one, other = (corners_of(with_all_normals(it.mesh), it.world, triangles=not polygons) for it in (a, b))
     if _slots(a.mesh) != _slots(b.mesh):
         one = replace(one, material=np.zeros(0, object))  # said above
     changes += differences(one, other, Slack(max(1e-5 * size, 4e-7 * far)), unit)

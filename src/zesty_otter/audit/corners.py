@@ -131,8 +131,8 @@ class _Pairs:
 def differences(one: Corners, other: Corners, slack: Slack, unit: str = " m") -> Iterator[str]:
     """What differs between two meshes that should be the same, in words, each with its largest difference and place.
 
-    Nothing is said of meshes with different numbers of faces, of sets that only one of them has, and of faces that
-    lie where the other has none: other comparisons tell.
+    Nothing is said of meshes with different numbers of faces, of further sets that only one of them has, and of faces
+    that lie where the other has none: other comparisons tell.
     """
     pairs = _paired(one, other, slack.length)
     if pairs is None:
@@ -156,6 +156,10 @@ def differences(one: Corners, other: Corners, slack: Slack, unit: str = " m") ->
         count = int(pairs.flipped.sum())
         where = at(int(one.start[int(np.argmax(pairs.flipped))]))
         yield f"{count_of(count, 'face')} {'faces' if count == 1 else 'face'} the other way, the first {where}"
+    if one.normals is not None and other.normals is None:
+        yield "its normals are gone"
+    if one.uvs and not other.uvs:
+        yield "its UVs are gone"
     if one.normals is not None and other.normals is not None:
         found = worst(_angles(one.normals, other.normals), slack.angle)
         if found:

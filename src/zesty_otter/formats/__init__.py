@@ -206,6 +206,8 @@ def write(
     OutputError
         When the file cannot be written.
     """
+    if not isinstance(scene, Scene):
+        raise UsageError(f"write takes a scene, not {scene!r:.60}.", remedy="`zo.Scene.from_mesh(mesh)` makes one.")
     if isinstance(target, str | PathLike):
         path = Path(target)
         kind = format_named(format) if format else format_of(path)

@@ -347,6 +347,9 @@ class Scene:
         *meshes: Mesh, axes: str = "left up forward", unit: float | str | None = "m", name: str = ""
     ) -> Scene:
         """A scene in which each mesh stands at the origin in a node of its name."""
+        for mesh in meshes:
+            if not isinstance(mesh, Mesh):
+                raise ModelError(f"takes meshes, not {mesh!r}.", place="Scene.from_mesh")
         nodes = (Node(mesh.name, content=mesh) for mesh in meshes)
         return Scene.from_nodes(*nodes, axes=axes, unit=unit, name=name or meshes[0].name if meshes else name)
 

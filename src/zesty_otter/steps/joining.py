@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any, ClassVar, Literal
@@ -104,17 +105,17 @@ def _as_of_level(asset: Asset, level: int, numbers: set[int]) -> list[Placed]:
 
 def _measured(name: str, level: int, group: Sequence[Placed], whole: Node, light: Node, metre: float) -> dict[str, Any]:
     """The properties of a joined level: what it differs by from the joined mesh, and from where it may be shown."""
-    parts = [placed for placed in group if "distance" in placed.node.properties]
+    parts = [placed for placed in group if _number(placed, "distance") is not None]
     properties: dict[str, Any] = {"asset": name, "level": level}
     if whole.mesh is None or light.mesh is None or not parts:
         return properties
     found = HeavyMesh(whole.mesh).measured(light.mesh)
-    first = max(parts, key=lambda one: float(one.node.properties["distance"]))
-    before = first.node.properties
+    first = max(parts, key=lambda one: _number(one, "distance") or 0.0)
+    before, height = _number(first, "distance") or 0.0, _number(first, "screen_height")
     # One metre of deviation is seen as far off as in its parts.
-    seen = [one.node.properties for one in parts if one.node.properties.get("deviation")]
-    reach = max((float(one["distance"]) / float(one["deviation"]) for one in seen), default=0.0)
-    distance = max(float(before["distance"]), reach * found.largest * metre)
+    known = [(_number(one, "distance") or 0.0, _number(one, "deviation")) for one in parts]
+    reach = max((away / moved for away, moved in known if moved), default=0.0)
+    distance = max(before, reach * found.largest * metre)
     measures = {
         "deviation": found.largest * metre,
         "deviation_95": found.most * metre,
@@ -125,12 +126,18 @@ def _measured(name: str, level: int, group: Sequence[Placed], whole: Node, light
         "seam_drift": found.seam * metre,
         "distance": distance,
     }
-    if distance > 0 and before.get("screen_height"):
+    if distance > 0 and height:
         sizes = [float(np.ptp(content_bounds(one), axis=0).max()) for one in (first, replace(first, node=whole))]
         grown = sizes[1] / max(sizes[0], 1e-12)
-        measures["screen_height"] = float(before["screen_height"]) * grown * float(before["distance"]) / distance
+        measures["screen_height"] = height * grown * before / distance
     rounded = {key: float(f"{value:.6g}") for key, value in measures.items()}
     return {**properties, "triangles": light.mesh.triangle_count, **rounded}
+
+
+def _number(placed: Placed, key: str) -> float | None:
+    """A property that is a number; a file may say anything."""
+    value = placed.node.properties.get(key)
+    return float(value) if isinstance(value, int | float) and math.isfinite(value) and value >= 0 else None
 
 
 def joined_node(group: Sequence[Placed], name: str, pivot: NDArray[np.float64]) -> Node:

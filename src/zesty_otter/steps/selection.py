@@ -48,7 +48,7 @@ class Select(Step):
         if not any(stays):
             words = ", ".join((*self.keep, *(f"not {word}" for word in self.drop)))
             there = ", ".join(dict.fromkeys(one.node.name for one in placed[:6]))
-            raise UsageError(f"no node is left: none fits {words}.", file=scene.source, remedy=f"There are {there}.")
+            raise UsageError(f"no node is left: none matches {words}.", file=scene.source, remedy=f"There are {there}.")
 
         def make(n: int, node: Node) -> Node | None:
             if stays[n]:
