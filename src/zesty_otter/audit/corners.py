@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
@@ -10,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.geometry.surface.triangulation import triangulate
-from zesty_otter.model import Mesh, count_of
+from zesty_otter.model import Layer, Mesh, count_of
 
 _EPS = float(np.finfo(np.float32).eps)
 
@@ -38,7 +39,7 @@ class Corners:
 
     points: NDArray[np.float64]
     start: NDArray[np.int64]
-    normals: NDArray[np.float64] | None
+    normals: NDArray[Any] | None
     uvs: list[NDArray[np.float32]] = field(default_factory=list)
     colors: list[NDArray[np.float32]] = field(default_factory=list)
     material: NDArray[np.object_] = field(default_factory=lambda: np.zeros(0, object))
@@ -69,30 +70,37 @@ class Corners:
 def corners_of(mesh: Mesh, world: NDArray[np.float64], *, triangles: bool) -> Corners:
     """A mesh under a transform, as triangles or as the faces it has."""
     linear = world[:3, :3]
-    corner: NDArray[Any]
-    face: NDArray[Any]
+    corner: NDArray[Any] | None = None  # in their own order where it is None, which saves going through them
+    start, face = mesh.face_start.astype(np.int64), None
     if triangles and not mesh.all_triangles:
         split, face = mesh.surface(triangulate)
         corner, start = split.ravel().astype(np.int64), np.arange(0, split.size + 1, 3)
-    else:
-        corner, start = np.arange(mesh.corner_count), mesh.face_start.astype(np.int64)
-        face = np.arange(mesh.face_count)
     if np.linalg.det(linear) < 0:
         sizes = np.diff(start)
-        corner = corner[np.repeat(start[1:] + start[:-1] - 1, sizes) - np.arange(len(corner))]
+        turned = np.repeat(start[1:] + start[:-1] - 1, sizes) - np.arange(int(start[-1]))
+        corner = turned if corner is None else corner[turned]
+
+    def at(layer: Layer, missing: float) -> NDArray[Any]:
+        if corner is None:
+            return layer.at_corners(missing)
+        return Layer.taking(layer.kind, layer.values, layer.index[corner]).at_corners(missing)
+
     normals = None
     if mesh.normals is not None:
-        cofactors = np.stack([np.cross(linear[(k + 1) % 3], linear[(k + 2) % 3]) for k in range(3)])
-        normals = mesh.normals.at_corners(np.nan)[corner].astype(np.float64) @ cofactors.T
-        normals *= np.sign(np.linalg.det(linear)) or 1.0
+        normals = at(mesh.normals, np.nan)
+        if not np.array_equal(linear, np.eye(3)):
+            cofactors = np.stack([np.cross(linear[(k + 1) % 3], linear[(k + 2) % 3]) for k in range(3)])
+            normals = normals.astype(np.float64) @ cofactors.T * (np.sign(np.linalg.det(linear)) or 1.0)
     names = np.array([" ".join(slot.name.split()) if slot is not None else "" for slot in mesh.slots], object)
+    placed = mesh.points if np.array_equal(world, np.eye(4)) else mesh.points @ linear.T + world[:3, 3]
+    slot_of_face = mesh.slot_of_face if face is None else mesh.slot_of_face[face]
     return Corners(
-        (mesh.points @ linear.T + world[:3, 3])[mesh.corner_point[corner]],
+        placed[mesh.corner_point if corner is None else mesh.corner_point[corner]],
         start,
         normals,
-        [one.at_corners(0.0)[corner] for one in mesh.uv_sets],
-        [one.at_corners(1.0)[corner] for one in mesh.layers_of("color")],
-        names[mesh.slot_of_face[face]],
+        [at(one, 0.0) for one in mesh.uv_sets],
+        [at(one, 1.0) for one in mesh.layers_of("color")],
+        names[slot_of_face],
     )
 
 
@@ -138,7 +146,8 @@ def differences(one: Corners, other: Corners, slack: Slack, unit: str = " m") ->
     if pairs is None:
         return
     one, other = pairs.one, pairs.other
-    away = np.linalg.norm(one.points - other.points, axis=1)
+    apart = one.points - other.points
+    away = np.sqrt(np.einsum("ij,ij->i", apart, apart))
 
     def at(corner: int) -> str:
         return "at (" + ", ".join(f"{value:.4g}" for value in one.points[corner]) + f"){unit}"
@@ -161,7 +170,7 @@ def differences(one: Corners, other: Corners, slack: Slack, unit: str = " m") ->
     if one.uvs and not other.uvs:
         yield "its UVs are gone"
     if one.normals is not None and other.normals is not None:
-        found = worst(_angles(one.normals, other.normals), slack.angle)
+        found = worst(_angles(one.normals, other.normals, slack.angle), slack.angle)
         if found:
             yield f"normals differ by up to {found[0]:.3g}°, {at(found[1])}"
     for kind, ours, theirs, limit in (
@@ -183,12 +192,15 @@ def differences(one: Corners, other: Corners, slack: Slack, unit: str = " m") ->
             yield f"{count_of(int(wrong.sum()), 'face')} of another material: {names}, {at(int(one.start[face]))}"
 
 
-def _angles(one: NDArray[np.float64], other: NDArray[np.float64]) -> NDArray[np.float64]:
-    """(C,) degrees between directions; 0 where one of them has none."""
-    size = np.linalg.norm(one, axis=1) * np.linalg.norm(other, axis=1)
-    across = np.linalg.norm(np.cross(one, other), axis=1)
-    angle = np.degrees(np.arctan2(across, np.einsum("ij,ij->i", one, other)))
-    return np.where((size > 0) & np.isfinite(angle), angle, 0.0)
+def _angles(one: NDArray[Any], other: NDArray[Any], least: float) -> NDArray[np.float64]:
+    """(C,) degrees between directions where they are more than ``least``; 0 elsewhere, and where one has none."""
+    dot = np.einsum("ij,ij->i", one, other)
+    size = np.sqrt(np.einsum("ij,ij->i", one, one) * np.einsum("ij,ij->i", other, other))
+    angle = np.zeros(len(one))
+    far = np.flatnonzero((dot < math.cos(math.radians(least)) * size) & (size > 0))
+    across = np.linalg.norm(np.cross(one[far], other[far]), axis=1)
+    angle[far] = np.degrees(np.arctan2(across, dot[far]))
+    return angle
 
 
 def _paired(one: Corners, other: Corners, slack: float) -> _Pairs | None:
@@ -197,17 +209,15 @@ def _paired(one: Corners, other: Corners, slack: float) -> _Pairs | None:
         return None
     # Nearly always the order is that of the file, or that of the sections in it.
     straight = np.zeros(len(sizes), bool)
-    orders = [np.arange(len(sizes))]
+    if np.array_equal(sizes, theirs) and np.abs(one.points - other.points).max() <= slack:
+        return _Pairs(one, other, straight, 0)
     slot = np.unique(one.material.astype(str), return_inverse=True)[1]
     if len(slot) and slot.any():
         first = np.unique(slot, return_index=True)[1]
-        rank = np.argsort(np.argsort(first))
-        orders.append(np.argsort(rank[slot], kind="stable"))
-    for order in orders:
-        if np.array_equal(sizes[order], theirs):
-            ordered = one.taken(order) if order is not orders[0] else one
-            if np.abs(ordered.points - other.points).max() <= slack:
-                return _Pairs(ordered, other, straight, 0)
+        order = np.argsort(np.argsort(np.argsort(first))[slot], kind="stable")
+        ordered = one.taken(order)
+        if np.array_equal(sizes[order], theirs) and np.abs(ordered.points - other.points).max() <= slack:
+            return _Pairs(ordered, other, straight, 0)
     return _found_again(one, other, sizes, theirs, slack)
 
 
