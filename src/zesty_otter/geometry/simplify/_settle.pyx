@@ -18,6 +18,11 @@ cpdef enum:
 
 cdef double[5] _STEPS  # shares of the way to where the old surface is, to be tried
 _STEPS = [0.1, 0.2, 0.35, 0.6, 1.0]
+cdef double[6][3] _PLACES  # where triangles are looked at, as shares of their corners; in all three turns
+_PLACES = [
+    [1.0, 0.0, 0.0], [0.5, 0.5, 0.0], [2 / 3.0, 1 / 6.0, 1 / 6.0], [0.75, 0.25, 0.0], [0.25, 0.75, 0.0],
+    [1 / 3.0, 1 / 3.0, 1 / 3.0],
+]
 cdef enum:
     _MOVES = 3  # how often one place is mended in a row
 
@@ -177,20 +182,19 @@ cdef inline double _farthest_place(
     const double[:, ::1] old_points, const int32_t[::1] old_tri, const int32_t[::1] old_start,
     const int32_t[::1] old_around, const int32_t[::1] close_to, int32_t v, double enough
 ) noexcept nogil:
-    """The largest distance of corners, middles of edges and centres of the triangles at a point to the old surface."""
+    """The largest distance of sixteen places of each triangle at a point to the old surface."""
     cdef double d, far, wa, wb, wc, x, y, z
     cdef int32_t a, b, c, f, k, near
     cdef int64_t n
     far = 0.0
     for k in range(start[v], start[v + 1]):
         f = around[k]
-        for n in range(7):
+        for n in range(16):
             a, b, c = tri[3 * f + n % 3], tri[3 * f + (n + 1) % 3], tri[3 * f + (n + 2) % 3]
             near = close_to[a] if close_to[a] >= 0 else close_to[b] if close_to[b] >= 0 else close_to[c]
             if near < 0:
                 continue
-            wb, wc = 0.0 if n < 3 else 0.5 if n < 6 else 1.0 / 3.0, 1.0 / 3.0 if n == 6 else 0.0
-            wa = 1.0 - wb - wc
+            wa, wb, wc = _PLACES[n // 3][0], _PLACES[n // 3][1], _PLACES[n // 3][2]
             x = wa * points[a, 0] + wb * points[b, 0] + wc * points[c, 0]
             y = wa * points[a, 1] + wb * points[b, 1] + wc * points[c, 1]
             z = wa * points[a, 2] + wb * points[b, 2] + wc * points[c, 2]
