@@ -213,7 +213,7 @@ class _Assembly:
             if count:
                 self.note("lost", f"{count_of(count, 'face')} {what} skipped, the first here", line)
         if state[scan.BAD_NUMBERS]:
-            text = f"{count_of(state[scan.BAD_NUMBERS], 'point')} without three finite numbers, the first here"
+            text = f"{count_of(state[scan.BAD_NUMBERS], 'point')} without three usable numbers, the first here"
             self.note("lost", text, state[scan.BAD_NUMBER_LINE])
         if not bad.any():
             return np.arange(len(found.face_line))
