@@ -205,13 +205,46 @@ def test_later_versions_and_old_habits_are_understood(tmp_path):
         assert scene.materials[0].textures["base_color"].texture.path == tmp_path / "wood.png"
 
 
-def test_skins_stand_in_their_bind_pose(tmp_path):
+def test_skins_without_joints_stand_in_their_bind_pose(tmp_path):
     rest = """<library_controllers><controller id="c"><skin source="#g"><bind_shape_matrix>2 0 0 0 0 2 0 0 0 0 2 5 0 0 0 1</bind_shape_matrix></skin></controller></library_controllers>
 <library_animations><animation/></library_animations>"""
     scene = zo.read(dae(tmp_path, TRIANGLES, '<node><instance_controller url="#c"/></node>', rest))
     assert scene.bounds().tolist() == [[0, 0, 5], [2, 2, 5]]
     for words in ("bind pose", "animations are left out"):
         assert words in texts(scene.notes)
+
+
+@pytest.mark.parametrize("kind", ["Name_array", "IDREF_array"])
+def test_skins_stand_where_their_joints_hold_them(tmp_path, kind):
+    # Point 1 hangs on b, point 2 half on each, point 3 on nothing that moves, point 4 on a. b stands 5 along X and is
+    # turned a quarter about Z below a rig twice as large; both were bound at the origin.
+    names = "a b" if kind == "Name_array" else "ja jb"
+    rest = f"""<library_controllers><controller id="c"><skin source="#g">
+<source id="j"><{kind} id="ja-a" count="2">{names}</{kind}></source>
+<source id="i"><float_array id="ia" count="32">{"1 0 0 0 0 1 0 0 0 0 1 0 0 0 0 1 " * 2}</float_array></source>
+<source id="w"><float_array id="wa" count="2">1 0.5</float_array></source>
+<joints><input semantic="JOINT" source="#j"/><input semantic="INV_BIND_MATRIX" source="#i"/></joints>
+<vertex_weights count="5"><input semantic="JOINT" source="#j" offset="0"/><input semantic="WEIGHT" source="#w" offset="1"/>
+<vcount>1 1 2 1 1</vcount><v>0 0 1 0 0 1 1 1 -1 0 0 0</v></vertex_weights></skin></controller></library_controllers>"""
+    nodes = """<node id="rig"><scale>2 2 2</scale><node id="ja" sid="a"/>
+<node id="jb" sid="b"><translate>5 0 0</translate><rotate>0 0 1 90</rotate></node></node>
+<node name="skin"><translate>9 9 9</translate><instance_controller url="#c"><skeleton>#rig</skeleton></instance_controller></node>"""
+    scene = zo.read(dae(tmp_path, TRIANGLES, nodes, rest))
+    placed = next(one for one in scene.walk() if one.node.name == "skin")
+    points = placed.node.mesh.points @ placed.world[:3, :3].T + placed.world[:3, 3]
+    # 2 * (0,0,0); 2 * ((5,0,0) + turned (1,0,0)); the mean of 2 * (1,1,0) and 2 * ((5,0,0) + (-1,1,0)); (0,1,0) bound.
+    assert np.allclose(points, [[0, 0, 0], [10, 2, 0], [5, 2, 0], [0, 1, 0]], atol=1e-12)
+    assert "stand in the pose of their joints" in texts(scene.notes)
+    lost = zo.read(dae(tmp_path, TRIANGLES, nodes, rest.replace(f">{names}<", ">a nobody<")))
+    assert "stand in their bind pose" in texts(lost.notes)
+
+
+def test_ids_that_two_geometries_share_mean_the_one_at_hand(tmp_path):
+    other = f"""<library_geometries><geometry id="h" name="Other"><mesh>{SQUARE.replace(".5 .5 1", "9 9 9")}
+<triangles count="1">{VERTEX}<p>0 1 4</p></triangles></mesh></geometry></library_geometries>"""
+    nodes = '<node><instance_geometry url="#g"/></node><node><instance_geometry url="#h"/></node>'
+    scene = zo.read(dae(tmp_path, f'<triangles count="1">{VERTEX}<p>0 1 4</p></triangles>', nodes, other))
+    assert [node.mesh.points[2].tolist() for node in scene.roots] == [[0.5, 0.5, 1], [9, 9, 9]]
 
 
 def test_lights_and_cameras_come_along(tmp_path):

@@ -338,7 +338,7 @@ def Cube "solid" (prepend apiSchemas = ["PhysicsCollisionAPI"] customData = { in
     assert nodes["eye"].content.height == pytest.approx(math.pi / 2)
     assert (nodes["proxy"].role, nodes["solid"].role) == ("stand-in", "collision")
     assert dict(nodes["solid"].properties) == {"mass": 3, "kind": "oak"}
-    for words in ("DomeLight /sky is not carried", "BasisCurves /rope is not carried", "skeletons and skins"):
+    for words in ("DomeLight /sky is not carried", "BasisCurves /rope is not carried", "skeletons are left out"):
         assert words in texts(scene.notes)
 
 
@@ -451,3 +451,46 @@ def test_every_kind_of_layer_is_written_with_its_interpolation(tmp_path):
     assert np.allclose(mesh.layers_of("color")[0].values, soft.values)
     assert mesh.uv_sets[0].at_corners()[0].tolist() == [0, 0]
     assert "corners without uv get zeros" in texts(notes)
+
+
+SKIN = """
+def SkelRoot "root" { rel skel:skeleton = </root/bones>
+  def Skeleton "bones" {
+    double3 xformOp:scale = (2, 2, 2)  uniform token[] xformOpOrder = ["xformOp:scale"]
+    uniform token[] joints = ["a", "a/b"]
+    uniform matrix4d[] bindTransforms = [((1,0,0,0),(0,1,0,0),(0,0,1,0),(0,0,0,1)), ((1,0,0,0),(0,1,0,0),(0,0,1,0),(1,0,0,1))]
+    uniform matrix4d[] restTransforms = [((1,0,0,0),(0,1,0,0),(0,0,1,0),(0,3,0,1)), ((0,1,0,0),(-1,0,0,0),(0,0,1,0),(5,0,0,1))]
+    %s
+  }
+  def SkelAnimation "still" { uniform token[] joints = ["a/b"]
+    float3[] translations.timeSamples = { 1: [(7, 0, 0)], 2: [(8, 0, 0)] }
+    quatf[] rotations = [(1, 0, 0, 0)]  half3[] scales = [(1, 1, 1)] }
+  def Mesh "skin" { point3f[] points = [(0,0,0),(2,0,0),(2,1,0)] int[] faceVertexCounts = [3] int[] faceVertexIndices = [0,1,2]
+    uniform token subdivisionScheme = "none"  normal3f[] normals = [(0,1,0)] (interpolation = "constant")
+    double3 xformOp:translate = (9, 9, 9)  uniform token[] xformOpOrder = ["xformOp:translate"]
+    int[] primvars:skel:jointIndices = [0,0, 1,0, 0,1] (elementSize = 2 interpolation = "vertex")
+    float[] primvars:skel:jointWeights = [1,0, 1,0, 0.5,0.5] (elementSize = 2 interpolation = "vertex")
+  }
+}
+"""
+
+
+@pytest.mark.parametrize(
+    ("source", "expected"),
+    [
+        # b rests at (5, 3), turned a quarter: (2, 0) was 1 along X from it.
+        ("", [[0, 6, 0], [10, 8, 0], [6, 8, 0]]),
+        ("rel skel:animationSource = </root/still>", [[0, 6, 0], [16, 6, 0], [10, 8, 0]]),
+    ],
+)
+def test_skins_stand_where_their_skeleton_holds_them(tmp_path, source, expected):
+    scene = zo.read(usda(tmp_path, SKIN % source))
+    placed = next(one for one in scene.walk() if one.node.name == "skin")
+    points = placed.node.mesh.points @ placed.world[:3, :3].T + placed.world[:3, 3]
+    assert np.allclose(points, expected, atol=1e-12)
+    normal = placed.node.mesh.normals.at_corners()[1]
+    assert np.allclose(normal, [0, 1, 0] if source else [-1, 0, 0], atol=1e-6)
+    assert "stand in the pose of their skeleton" in texts(scene.notes)
+    # A joint that is not there.
+    lost = zo.read(usda(tmp_path, SKIN.replace("= [0,0, 1,0", "= [0,0, 2,0") % source))
+    assert "stand as modelled" in texts(lost.notes)

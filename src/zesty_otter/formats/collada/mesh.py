@@ -27,12 +27,13 @@ _PRIMITIVES = ("triangles", "polylist", "polygons", "tristrips", "trifans")
 class Shape:
     """A geometry as its file has it: one mesh whose slots are symbols that a node binds to materials.
 
-    ``uv_sets`` are the set numbers of its UV layers, in order.
+    ``uv_sets`` are the set numbers of its UV layers, in order; ``used`` (N,) the numbers of its points in the file.
     """
 
     mesh: Mesh
     symbols: tuple[str, ...]
     uv_sets: tuple[int, ...]
+    used: NDArray[np.int64]
 
 
 @dataclass
@@ -54,7 +55,21 @@ def read_shape(geometry: Element, find: Find, note: Note) -> Shape | None:
     if body is None:
         note("lost", f"geometry '{name}' is not a polygon mesh; it is left out")
         return None
-    return _Reading(name, body, find, note).shape()
+    return _Reading(name, body, within(geometry, find), note).shape()
+
+
+def within(element: Element, find: Find) -> Find:
+    """Looks up references within an element first: ids that several elements share mean the one at hand."""
+    own: dict[str, Element] = {}
+    for one in element.iter():
+        if one.get("id"):
+            own.setdefault(one.get("id", ""), one)
+
+    def looked_up(url: str | None) -> Element | None:
+        found = own.get(url[1:]) if url and url.startswith("#") else None
+        return found if found is not None else find(url)
+
+    return looked_up
 
 
 class _Reading:
@@ -189,7 +204,7 @@ class _Reading:
             (None,) * len(self.symbols),
             slots if len(self.symbols) > 1 else None,
         )
-        return Shape(mesh, tuple(self.symbols), tuple(uv_sets))
+        return Shape(mesh, tuple(self.symbols), tuple(uv_sets), used)
 
     def _layer(self, kind: str, column: _Column) -> Layer:
         index = np.full(self.corner_count, -1, np.int64)

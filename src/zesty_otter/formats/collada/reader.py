@@ -19,6 +19,8 @@ from zesty_otter.errors import InputError
 from zesty_otter.formats.bare import if_sound
 from zesty_otter.formats.collada.materials import Materials
 from zesty_otter.formats.collada.mesh import Shape, read_shape
+from zesty_otter.formats.collada.skins import bind_shape, posed, worlds_below
+from zesty_otter.formats.skinning import moved
 from zesty_otter.formats.xml import Element, child, children, floats, name_of, number, parse, text_of
 from zesty_otter.geometry.surface.aim import about_axis
 from zesty_otter.model import Camera, Content, Frame, Light, Mesh, Node, Note, Scene, transformed
@@ -55,6 +57,7 @@ class _Reading:
         self.materials = Materials(path, folders, self.find, self.note)
         self.shapes: dict[str, Shape | None] = {}
         self.meshes: dict[tuple[Any, ...], Mesh] = {}
+        self.places: dict[Element, NDArray[np.float64]] = {}
         self.count = 0
         self.solids = self._solids()
 
@@ -93,6 +96,9 @@ class _Reading:
             self.note("guess", "there is no scene; every geometry is placed at the origin")
             roots = self._loose_geometries()
         else:
+            if child(self.root, "library_controllers") is not None:
+                for one in children(visual, "node"):
+                    worlds_below(one, np.eye(4), self._transform, self.places)
             roots = [self._node(one, 0, ()) for one in children(visual, "node")]
         if child(self.root, "library_animations") is not None:
             self.note("lost", "animations are left out; everything stands as modelled")
@@ -137,7 +143,7 @@ class _Reading:
             elif kind == "instance_node":
                 below += self._instance(one, depth, above)
             elif kind in ("instance_geometry", "instance_controller"):
-                mesh = self._instance_mesh(one, kind)
+                mesh = self._instance_mesh(one, kind, element)
                 contents += [mesh] if mesh is not None else []
             elif kind == "instance_light":
                 light = if_sound(partial(self._light, self.find(one.get("url"))), self.note)
@@ -182,22 +188,40 @@ class _Reading:
             matrix = matrix @ step
         return matrix
 
-    def _instance_mesh(self, one: Element, kind: str) -> Mesh | None:
+    def _instance_mesh(self, one: Element, kind: str, node: Element) -> Mesh | None:
         target = self.find(one.get("url"))
-        bind = np.eye(4)
+        skins: list[Element] = []
         if kind == "instance_controller" and target is not None:
-            target, bind = self._controlled(target)
+            target, skins = self._controlled(target)
         if target is None or name_of(target) != "geometry":
             self.note("lost", f"geometry '{one.get('url')}' is not in the file")
             return None
         mesh = self._mesh(target, child(one, "bind_material", "technique_common"))
-        if mesh is None or np.array_equal(bind, np.eye(4)):
-            return mesh
-        return transformed(mesh, bind[:3, :3], bind[:3, 3])
+        return mesh if mesh is None or not skins else self._skinned(mesh, target, skins, one, node)
 
-    def _controlled(self, controller: Element) -> tuple[Element | None, NDArray[np.float64]]:
-        """The geometry behind a controller, and the matrix that brings it into its bind pose."""
+    def _skinned(self, mesh: Mesh, geometry: Element, skins: list[Element], one: Element, node: Element) -> Mesh:
+        """A mesh in the pose its joints stand in; in its bind pose where they are not to be found."""
+        shape = self.shapes[geometry.getroottree().getpath(geometry)]
+        roots = [root for text in children(one, "skeleton") if (root := self.find(text_of(text))) is not None]
+        matrix = None
+        if shape is not None and len(skins) == 1 and node in self.places:
+            matrix = posed(skins[0], shape.used, roots, self.places, self.find)
+        found = moved(mesh, matrix) if matrix is not None else None
+        # The joints say where it is in the world, whatever node it hangs on.
+        place = self.places.get(node, np.eye(4))
+        if found is not None and abs(np.linalg.det(place)) > 0:
+            self.note("lost", "skins are left out; skinned meshes stand in the pose of their joints")
+            back = np.asarray(np.linalg.inv(place), np.float64)
+            return found if np.array_equal(back, np.eye(4)) else transformed(found, back[:3, :3], back[:3, 3])
+        self.note("lost", "skins are left out; skinned meshes whose joints are not found stand in their bind pose")
         bind = np.eye(4)
+        for skin in skins:
+            bind = bind @ bind_shape(skin)
+        return mesh if np.array_equal(bind, np.eye(4)) else transformed(mesh, bind[:3, :3], bind[:3, 3])
+
+    def _controlled(self, controller: Element) -> tuple[Element | None, list[Element]]:
+        """The geometry behind a controller, and the skins on the way to it."""
+        skins: list[Element] = []
         element: Element | None = controller
         for _ in range(8):
             skin, morph = child(element, "skin"), child(element, "morph")
@@ -205,13 +229,11 @@ class _Reading:
             if body is None:
                 break
             if skin is not None:
-                self.note("lost", "skins are left out; skinned meshes stand in their bind pose")
-                own = _step("matrix", floats(text_of(child(skin, "bind_shape_matrix"))))
-                bind = bind @ own if own is not None else bind
+                skins.append(skin)
             else:
                 self.note("lost", "shape variants are left out; the base shape is taken")
             element = self.find(body.get("source"))
-        return element, bind
+        return element, skins
 
     def _mesh(self, geometry: Element, binding: Element | None) -> Mesh | None:
         """The mesh of a geometry with the materials that a node binds; shared when another binds the same."""

@@ -20,6 +20,7 @@ from zesty_otter.formats.bare import finite_rows, if_sound, sound_material
 from zesty_otter.formats.files import find_beside, load, missing_texture
 from zesty_otter.formats.gltf.extras import SPECULAR_GLOSSINESS, UV_NAMES
 from zesty_otter.formats.gltf.pose import posed
+from zesty_otter.formats.skinning import Weights
 from zesty_otter.geometry.surface.placing import composed, rotations
 from zesty_otter.model import (
     ALPHA_MODES,
@@ -579,23 +580,19 @@ def _pose(attributes: dict[str, NDArray[Any]], joints: NDArray[np.float64]) -> N
     share = np.concatenate([attributes[f"WEIGHTS_{one}"] for one in sets], axis=1).astype(np.float64)
     if len(which) and (int(which.max()) >= len(joints) or not np.isfinite(share).all()):
         raise ValueError("a vertex hangs on a joint that is not there")
-    total = share.sum(axis=1)
-    share = np.where(total[:, None] > 0, share / np.where(total > 0, total, 1.0)[:, None], 1.0 / share.shape[1])
-    moved: dict[str, NDArray[Any]]
-    moved = {key: attributes[key].astype(np.float64) for key in ("POSITION", "NORMAL", "TANGENT") if key in attributes}
-    # In blocks, because every vertex has a matrix of its own for a while.
-    for first in range(0, len(which), 1 << 16):
-        block = slice(first, first + (1 << 16))
-        matrix = np.einsum("vk,vkij->vij", share[block], joints[which[block]])
-        for key, values in moved.items():
-            turned = np.einsum("vij,vj->vi", matrix[:, :3, :3], values[block, :3])
-            if key == "POSITION":
-                turned += matrix[:, :3, 3]
-            else:
-                length = np.linalg.norm(turned, axis=1, keepdims=True)
-                turned /= np.where(length > 0, length, 1.0)
-            values[block, :3] = turned
-    attributes.update(moved)
+    share[~(share.sum(axis=1) > 0)] = 1.0
+    point = np.repeat(np.arange(len(which)), which.shape[1])
+    matrix = Weights(point, which.ravel(), share.ravel()).blended(joints, len(which))
+    for key in {"POSITION", "NORMAL", "TANGENT"} & attributes.keys():
+        values = attributes[key].astype(np.float64)
+        turned = np.einsum("vij,vj->vi", matrix[:, :, :3], values[:, :3])
+        if key == "POSITION":
+            turned += matrix[:, :, 3]
+        else:
+            length = np.linalg.norm(turned, axis=1, keepdims=True)
+            turned /= np.where(length > 0, length, 1.0)
+        values[:, :3] = turned
+        attributes[key] = values
 
 
 def _properties(about: Mapping[str, Any]) -> Mapping[str, Any]:

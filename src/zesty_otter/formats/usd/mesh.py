@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -50,8 +51,17 @@ def whole_numbers_of(prim: Prim, name: str) -> NDArray[np.int32]:
     return np.clip(np.nan_to_num(found, nan=-1.0), -(2**31), 2**31 - 1).astype(np.int32)
 
 
-def read_mesh(prim: Prim, path: str, note: Note) -> tuple[Mesh, NDArray[np.int64]] | None:
-    """The mesh of a prim, without materials, and the number each face had before any was left out."""
+@dataclass(frozen=True)
+class Shape:
+    """The mesh of a prim, without materials, and the numbers its faces and points have in the file."""
+
+    mesh: Mesh
+    faces: NDArray[np.int64]
+    points: NDArray[np.int64]
+
+
+def read_mesh(prim: Prim, path: str, note: Note) -> Shape | None:
+    """The shape of a mesh prim; None, with a note, when it has no usable face."""
     points = as_rows(numbers_of(prim, "points"), 3)
     size = np.maximum(whole_numbers_of(prim, "faceVertexCounts"), 0)
     point = whole_numbers_of(prim, "faceVertexIndices")
@@ -87,7 +97,7 @@ def read_mesh(prim: Prim, path: str, note: Note) -> tuple[Mesh, NDArray[np.int64
     mesh = Mesh.taking(prim.name, points[used], start, corner_point, layers)
     if value_of(prim, "orientation") == "leftHanded":
         mesh = mesh.turned_round()
-    return mesh, faces
+    return Shape(mesh, faces, used)
 
 
 def as_rows(values: NDArray[np.float64], width: int) -> NDArray[np.float64]:

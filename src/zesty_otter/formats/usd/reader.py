@@ -18,6 +18,7 @@ from zesty_otter.formats.files import find_beside, load, missing_texture
 from zesty_otter.formats.usd.materials import Materials
 from zesty_otter.formats.usd.mesh import (
     SOLIDS,
+    Shape,
     as_rows,
     numbers_of,
     read_mesh,
@@ -27,11 +28,26 @@ from zesty_otter.formats.usd.mesh import (
     whole_numbers_of,
 )
 from zesty_otter.formats.usd.package import open_package
+from zesty_otter.formats.usd.skins import posed, target_above
 from zesty_otter.formats.usd.stage import Stage
 from zesty_otter.formats.usd.text import Asset, Prim, listed
 from zesty_otter.geometry.surface.aim import about_axis
 from zesty_otter.geometry.surface.placing import composed, rotations
-from zesty_otter.model import Camera, Content, Frame, Light, Material, Mesh, Node, Note, Placed, Scatter, Scene, Texture
+from zesty_otter.model import (
+    Camera,
+    Content,
+    Frame,
+    Light,
+    Material,
+    Mesh,
+    Node,
+    Note,
+    Placed,
+    Scatter,
+    Scene,
+    Texture,
+    transformed,
+)
 
 AXES = {"Y": "left up forward", "Z": "left back up"}
 """What the axes mean for each up axis."""
@@ -63,7 +79,7 @@ class _Reading:
         self.read_files: list[Path] = []
         self.textures: dict[str, Texture | None] = {}
         self.meshes: dict[tuple[Any, ...], Mesh] = {}
-        self.shapes: dict[tuple[Any, ...], tuple[Mesh, NDArray[np.int64]] | None] = {}
+        self.shapes: dict[tuple[Any, ...], Shape | None] = {}
         self.materials = Materials(self.find, self.texture, self.note)
         self.prims: dict[str, Prim] = {}
         self.two_sided: dict[int, Material] = {}
@@ -169,7 +185,7 @@ class _Reading:
             self.note("lost", f"{prim.type} {path} is not carried")
             return []
         if prim.type.startswith("Skel") and prim.type != "SkelRoot":
-            self.note("lost", "skeletons and skins are left out; skinned meshes stand in their bind pose")
+            self.note("lost", "skeletons are left out")
             return []
         bound = self._binding(prim, path) or bound
         matrix, reset = self._transform(prim, path)
@@ -189,16 +205,16 @@ class _Reading:
                 name,
                 local,
                 tuple(below),
-                self._content(prim, path, bound),
+                self._content(prim, path, bound, world),
                 value_of(prim, "visibility") != "invisible",
                 role=_role(prim),
                 properties=_properties(prim),
             )
         ]
 
-    def _content(self, prim: Prim, path: str, bound: str) -> Content | None:
+    def _content(self, prim: Prim, path: str, bound: str, world: NDArray[np.float64]) -> Content | None:
         if prim.type == "Mesh" or prim.type in SOLIDS:
-            return self._mesh(prim, path, bound)
+            return self._mesh(prim, path, bound, world)
         if prim.type in _LIGHTS:
             return if_sound(lambda: self._light(prim), self.note)
         if prim.type == "Camera":
@@ -214,7 +230,7 @@ class _Reading:
                 return one.targets[0]
         return ""
 
-    def _mesh(self, prim: Prim, path: str, bound: str) -> Mesh | None:
+    def _mesh(self, prim: Prim, path: str, bound: str, world: NDArray[np.float64]) -> Mesh | None:
         # Copies that references made share their arrays; so do the meshes made of them.
         arrays = [
             one.value for one in prim.properties.values() if isinstance(one.value, np.ndarray) and one.value.size > 4
@@ -228,18 +244,48 @@ class _Reading:
                     self.note("guess", "subdivision meshes are taken as their cage")
             else:
                 solid = read_solid(prim)
-                self.shapes[key] = solid, np.arange(solid.face_count)
+                self.shapes[key] = Shape(solid, np.arange(solid.face_count), np.arange(len(solid.points)))
         shape = self.shapes[key]
         if shape is None:
             return None
-        mesh, faces = shape
-        slots, face_slot = self._slots(prim, path, bound, faces)
+        slots, face_slot = self._slots(prim, path, bound, shape.faces)
         if value_of(prim, "doubleSided") in (True, 1):
             slots = tuple(self._two_sided(slot) for slot in slots)
         kept = (*key, *map(id, slots))
         if kept not in self.meshes:
-            self.meshes[kept] = mesh.replace(slots=slots, face_slot=face_slot if len(slots) > 1 else None)
-        return self.meshes[kept]
+            self.meshes[kept] = shape.mesh.replace(slots=slots, face_slot=face_slot if len(slots) > 1 else None)
+        mesh = self.meshes[kept]
+        if "primvars:skel:jointIndices" in prim.properties:
+            mesh = self._skinned(mesh, shape, prim, path, world)
+        return mesh
+
+    def _skinned(self, mesh: Mesh, shape: Shape, prim: Prim, path: str, world: NDArray[np.float64]) -> Mesh:
+        """A mesh in the pose of its skeleton; as it was modelled where that does not say enough."""
+        skeleton = target_above(path, "skel:skeleton", self.find)
+        found = posed(mesh, shape.points, prim, path, skeleton, self.find) if skeleton else None
+        if found is None or not abs(np.linalg.det(world)) > 0:
+            self.note("lost", "skins are left out; skinned meshes whose skeleton is not found stand as modelled")
+            return mesh
+        self.note("lost", "skins are left out; skinned meshes stand in the pose of their skeleton")
+        if "skel:blendShapes" in prim.properties:
+            self.note("lost", "shape variants are left out; the base shape is taken")
+        # The skeleton says where it is, whatever the mesh hangs on.
+        back = np.asarray(np.linalg.solve(world, self._world(skeleton)), np.float64)
+        return (
+            found if np.allclose(back, np.eye(4), rtol=0, atol=1e-15) else transformed(found, back[:3, :3], back[:3, 3])
+        )
+
+    def _world(self, path: str) -> NDArray[np.float64]:
+        """The world transform of a prim."""
+        matrix = np.eye(4)
+        while path:
+            prim = self.find(path)
+            own, reset = self._transform(prim, path) if prim is not None else (np.eye(4), False)
+            matrix = own @ matrix
+            if reset:
+                break
+            path = path.rpartition("/")[0]
+        return matrix
 
     def _two_sided(self, material: Material | None) -> Material | None:
         if material is None or material.two_sided or self.materials.says_its_sides(material):
