@@ -12,7 +12,7 @@ import pytest
 from PIL import Image
 
 import zesty_otter as zo
-from build import CUBE_FACES, cube, moved, scene_of, texts
+from build import CUBE_FACES, ENDINGS, cube, moved, scene_of, texts
 from zesty_otter import pixels
 from zesty_otter.jobs import record
 from zesty_otter.model import Layer, Material, Node, Texture, TextureUse
@@ -881,3 +881,20 @@ def test_a_turned_texture_comes_back_turned(tmp_path):
     zo.write(scene_of(cube(slots=(net,), layers=(Layer("uv", np.eye(2), np.arange(24) % 2),))), tmp_path / "a.glb")
     again = zo.read(tmp_path / "a.glb").materials[0].textures["base_color"]
     assert again.rotation == pytest.approx(0.5) and again.offset == pytest.approx((0.1, 0.2)) and again.scale == (2, 3)
+
+
+@pytest.mark.parametrize("number", ["1e17", "1e39", "nan"])
+def test_a_position_out_of_range_costs_its_faces_and_not_the_file(tmp_path, number):
+    path = tmp_path / "a.obj"
+    path.write_text(f"v 0 0 0\nv 1 0 0\nv 0 1 0\nv {number} 0 0\nf 1 2 3\nf 1 2 4\n")
+    scene = zo.read(path)
+    assert scene.meshes[0].face_count == 1
+    assert "line 6: 1 face with points that have no usable position skipped" in texts(scene.notes)
+
+
+@pytest.mark.parametrize("ending", ENDINGS)
+def test_what_transforms_carry_out_of_range_is_refused(tmp_path, ending):
+    far = Node("arm", np.diag([1e12, 1e12, 1e12, 1]), (Node("hand", np.diag([1e9, 1e9, 1e9, 1]), content=cube()),))
+    with pytest.raises(zo.InputError, match="node 'hand'.*stands beyond 1e\\+15 units"):
+        zo.write(scene_of(far), tmp_path / f"far.{ending}")
+    assert not list(tmp_path.iterdir())

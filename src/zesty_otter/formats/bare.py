@@ -18,8 +18,8 @@ from zesty_otter.model import (
     Mesh,
     Note,
     Scene,
-    all_finite,
     format_unit,
+    is_within,
     joined_meshes,
     transformed,
 )
@@ -73,13 +73,13 @@ def if_sound(make: Callable[[], T], note: Callable[[str, str], None]) -> T | Non
         return None
 
 
-def finite_rows(values: NDArray[Any]) -> NDArray[np.bool_]:
-    """(N,) which rows of a table (N, n) hold finite numbers only."""
-    if all_finite(values):
+def usable_rows(values: NDArray[Any]) -> NDArray[np.bool_]:
+    """(N,) which rows of a table (N, n) hold only numbers that a mesh may hold: finite, and up to `LARGEST`."""
+    if is_within(values):
         return np.ones(len(values), bool)
-    good = np.isfinite(values[:, 0])
+    good = np.abs(values[:, 0]) <= LARGEST
     for k in range(1, values.shape[1]):
-        good &= np.isfinite(values[:, k])
+        good &= np.abs(values[:, k]) <= LARGEST
     return np.asarray(good)
 
 

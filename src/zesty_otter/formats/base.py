@@ -7,9 +7,11 @@ from dataclasses import dataclass, replace
 from importlib import import_module
 from pathlib import Path
 
+import numpy as np
+
 from zesty_otter.errors import InputError, ModelError, UsageError
 from zesty_otter.formats.files import Encoded
-from zesty_otter.model import ROLES, Frame, Node, Note, Scene, count_of, expanded
+from zesty_otter.model import LARGEST, ROLES, Frame, Node, Note, Scene, count_of, expanded
 
 Progress = Callable[[float], None]
 """Called with the share of the work that is done, 0 to 1."""
@@ -117,6 +119,7 @@ class Format:
             able = _endings(lambda one: one.quantizes)
             raise UsageError(f"{self.title} files cannot be quantized.", remedy=f"Only {able} files can.")
         scene, notes = self.carried(scene, keep_hidden=keep_hidden)
+        _refuse_far_away(scene)
         copies = 0
         if "scatters" not in self.carries:
             scene, copies = expanded(scene)
@@ -133,6 +136,23 @@ class Format:
             text = f"{self.title} has no scatters; their copies became {count_of(copies, 'node')}"
             encoded.notes.append(Note("lost", text, self.name))
         return encoded
+
+
+def _refuse_far_away(scene: Scene) -> None:
+    """Complains about a mesh that the transforms above it carry out of the numbers that files can hold."""
+    for placed in scene.walk():
+        if placed.node.mesh is None or not placed.node.mesh.corner_count:
+            continue
+        reach = np.abs(placed.node.mesh.surface_bounds).max(axis=0)
+        with np.errstate(over="ignore"):
+            farthest = float((np.abs(placed.world[:3, :3]) @ reach + np.abs(placed.world[:3, 3])).max())
+        if not farthest <= LARGEST:
+            raise InputError(
+                f"stands beyond {LARGEST:g} units from the origin, once the transforms above it are applied.",
+                file=scene.source,
+                place=f"node '{placed.node.name}'",
+                remedy="Look at its scale and at those above it: `zesty-otter survey` lists the nodes.",
+            )
 
 
 ROLE = "role"

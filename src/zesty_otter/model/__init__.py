@@ -1,6 +1,6 @@
 """What a scene is. Data and its invariants; no files, no algorithms beyond bookkeeping."""
 
-from zesty_otter.model.checking import LARGEST, ReadOnlyDict
+from zesty_otter.model.checking import LARGEST, ReadOnlyDict, is_within
 from zesty_otter.model.frame import (
     UNITS,
     Frame,
@@ -76,6 +76,7 @@ __all__ = [
     "format_length",
     "format_unit",
     "is_default_name",
+    "is_within",
     "joined_meshes",
     "parse_axes",
     "parse_length",

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.bare import finite_rows
+from zesty_otter.formats.bare import usable_rows
 from zesty_otter.formats.strips import triangles_of_strips
 from zesty_otter.formats.xml import Element, child, children, floats, ints, name_of
 from zesty_otter.geometry.surface.triangulation import bridge_holes
@@ -140,7 +140,7 @@ class _Reading:
             return
         rows, sizes = _rows_and_sizes(element, kind, stride, self.points, vertex)
         point = rows[:, vertex]
-        rows, sizes, skipped = _usable(rows, sizes, point, finite_rows(self.points))
+        rows, sizes, skipped = _usable(rows, sizes, point, usable_rows(self.points))
         if skipped:
             text = f"geometry '{self.name}': {count_of(skipped, 'face')} with fewer than three usable corners left out"
             self.note("lost", text)
@@ -175,7 +175,7 @@ class _Reading:
             column.name = column.name or (source.get("name") or "" if source is not None else "")
         base, table = column.tables[url]
         there = (rows >= 0) & (rows < len(table))
-        good = there & finite_rows(table)[np.where(there, rows, 0)] if len(table) else there
+        good = there & usable_rows(table)[np.where(there, rows, 0)] if len(table) else there
         column.rows.append((self.corner_count, np.where(good, rows + base, -1)))
 
     def _finished(self) -> Shape | None:

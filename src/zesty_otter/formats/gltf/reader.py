@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError, UsageError
-from zesty_otter.formats.bare import finite_rows, if_sound, sound_material
+from zesty_otter.formats.bare import if_sound, sound_material, usable_rows
 from zesty_otter.formats.files import find_beside, load, missing_texture
 from zesty_otter.formats.gltf.extras import SPECULAR_GLOSSINESS, UV_NAMES
 from zesty_otter.formats.gltf.pose import posed
@@ -439,7 +439,7 @@ class _Reader:
             # Found to be small enough above, so that the bits may stay as they are.
             narrow = index.view(np.int32) if index.dtype == np.uint32 and count < 2**31 else index.astype(np.int32)
             corners = _triangles(narrow, mode)
-            sound = finite_rows(attributes["POSITION"])
+            sound = usable_rows(attributes["POSITION"])
             if not sound.all():
                 bad = ~sound[corners].all(axis=1)
                 self.note("lost", f"{place}: {count_of(int(bad.sum()), 'triangle')} without finite positions skipped")
@@ -677,7 +677,7 @@ def _layer(key: str, primitives: list[_Primitive], corners: NDArray[np.int32]) -
         else:
             block = np.full((count, width), 1.0 if kind == "color" else 0.0, np.float32)
             block[:, : 0 if own is None else own.shape[1]] = 0.0 if own is None else own
-        finite = finite_rows(block)
+        finite = usable_rows(block)
         values.append(block if finite.all() else np.where(finite[:, None], block, np.float32(0.0)))
         there.append(finite if own is not None else np.zeros(count, bool))
     table, known = _end_to_end(values), _end_to_end(there)

@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
-from zesty_otter.formats.bare import finite_rows, said_frame
+from zesty_otter.formats.bare import said_frame, usable_rows
 from zesty_otter.formats.files import find_beside, load
 from zesty_otter.formats.obj import _scan as scan
 from zesty_otter.formats.obj.mtl import read_library
@@ -190,7 +190,7 @@ class _Assembly:
     def scene(self) -> Scene:
         self._note_statements()
         materials = self._materials()
-        finite = finite_rows(self.found.points)
+        finite = usable_rows(self.found.points)
         faces = self._usable_faces(finite)
         nodes = tuple(self._nodes(faces, finite, materials))
         if self.not_utf8:
@@ -220,8 +220,8 @@ class _Assembly:
         bad_face = np.logical_or.reduceat(bad, found.face_start[:-1])
         missing = np.logical_or.reduceat(absent, found.face_start[:-1])
         for mask, what in (
-            (missing, "that use points the file does not have"),
-            (bad_face & ~missing, "that use points without a usable position"),
+            (missing, "with points the file does not have"),
+            (bad_face & ~missing, "with points that have no usable position"),
         ):
             if mask.any():
                 line = int(found.face_line[np.argmax(mask)])
@@ -284,7 +284,7 @@ class _Assembly:
             return None
         index = np.ascontiguousarray(self.found.corners[corners, column])
         absent = (index == scan.INVALID) | (index >= len(values))
-        finite = finite_rows(values)
+        finite = usable_rows(values)
         if not finite.all():
             absent |= ~finite[np.clip(index, 0, len(values) - 1)] & (index >= 0)
         if absent.any():
@@ -454,7 +454,7 @@ def _color_layer(
     if colors is None:
         return
     values = colors[used]
-    colored = finite_rows(values)
+    colored = usable_rows(values)
     if colored.any():
         index = corner_point if colored.all() else np.where(colored[corner_point], corner_point, -1)
         yield Layer.taking("color", np.nan_to_num(values), index)

@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
-from zesty_otter.formats.bare import finite_rows
+from zesty_otter.formats.bare import usable_rows
 from zesty_otter.formats.files import find_beside, load, missing_texture
 from zesty_otter.formats.ply import _rows as kernels
 from zesty_otter.formats.strips import triangles_of_strips
@@ -416,7 +416,7 @@ def _stacked(
     with np.errstate(invalid="ignore"):
         for k, name in enumerate(names):
             out[:, k] = columns[name]
-    return out, finite_rows(out)
+    return out, usable_rows(out)
 
 
 def _side_by_side(columns: list[NDArray[Any]]) -> NDArray[Any] | None:

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
-from zesty_otter.formats.bare import finite_rows
+from zesty_otter.formats.bare import usable_rows
 from zesty_otter.formats.files import load
 from zesty_otter.formats.stl import _scan as scan
 from zesty_otter.geometry.surface.corners import join_points
@@ -151,7 +151,7 @@ def _text_node(
     path: Path, name: str, points: NDArray[np.float64], start: NDArray[Any], notes: list[Note]
 ) -> Iterator[Node]:
     """The node of a solid, given the positions of its corners one face after the other."""
-    finite = finite_rows(points)
+    finite = usable_rows(points)
     if not finite.all():
         bad = np.logical_or.reduceat(~finite, start[:-1])
         notes.append(_unusable(int(bad.sum()), path))

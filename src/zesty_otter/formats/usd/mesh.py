@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.bare import finite_rows
+from zesty_otter.formats.bare import usable_rows
 from zesty_otter.formats.usd.text import Prim, Property
 from zesty_otter.formats.x3d.shapes import turned_outline
 from zesty_otter.geometry.surface.corners import join_points
@@ -71,7 +71,7 @@ def read_mesh(prim: Prim, path: str, note: Note) -> Shape | None:
     all_sizes = size[:whole]
     point = point[: int(all_sizes.sum())]
     of_corner = np.repeat(np.arange(whole, dtype=np.int32), all_sizes)
-    finite = finite_rows(points)
+    finite = usable_rows(points)
     good = (point >= 0) & (point < len(points))
     if len(points) and not finite.all():
         good &= finite[np.where(good, point, 0)]
@@ -152,7 +152,7 @@ def _primvar(
     place = np.zeros(len(corners), np.int32) if how == "constant" else places[how]
     of = place if rows is None else np.where(place < len(rows), rows[np.minimum(place, len(rows) - 1)], -1)
     good = (of >= 0) & (of < len(values))
-    finite = finite_rows(values)
+    finite = usable_rows(values)
     if not (good.all() and finite.all()):
         of = np.where(good & finite[np.where(good, of, 0)], of, -1)
     if rows is None and len(values) == len(place) and len(values) > 1:

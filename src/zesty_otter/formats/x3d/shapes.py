@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.bare import finite_rows
+from zesty_otter.formats.bare import usable_rows
 from zesty_otter.formats.strips import triangles_of_strips
 from zesty_otter.formats.x3d.swept import creased, elevation_grid, extrusion, is_true
 from zesty_otter.formats.xml import Element, children, floats, ints, name_of, number
@@ -119,7 +119,7 @@ class _FaceSet:
     def _usable(
         self, points: NDArray[Any], point: NDArray[Any], size: NDArray[Any], place: NDArray[Any], face: NDArray[Any]
     ) -> tuple[NDArray[Any], NDArray[Any], NDArray[Any], NDArray[Any]]:
-        finite = finite_rows(points)
+        finite = usable_rows(points)
         there = (point >= 0) & (point < len(points))
         good = there & finite[np.where(there, point, 0)] if len(points) else there
         of = np.repeat(np.arange(len(size)), size)
@@ -150,7 +150,7 @@ class _FaceSet:
         else:
             of = _taken(own, place) if len(own) else point
         good = (of >= 0) & (of < len(table))
-        finite = finite_rows(table)
+        finite = usable_rows(table)
         index = np.where(good & finite[np.where(good, of, 0)], of, -1)
         used, index32 = compact(index)
         values = np.nan_to_num(table[used])
