@@ -137,6 +137,68 @@ def test_options_of_commands_that_look_do_something(yard, tmp_path, run, monkeyp
             assert changed or set(yard.iterdir()) - before, option
 
 
+PICTURE = {
+    "--unit": ["a.obj", "--unit", "cm"], "--axes": ["a.obj", "--axes", "right forward up"], "--out": None,
+    "--views": ["a.obj", "--views", "top"], "--style": ["a.obj", "--style", "normals"],
+    "--levels": ["levels.glb", "--levels"], "--assets": ["levels.glb", "--assets"], "--size": ["a.obj", "--size", "300x200"],
+    "--quiet": None,  # progress on a terminal only
+}  # fmt: skip
+
+
+def test_options_of_picture_do_something(yard, tmp_path, run, monkeypatch):
+    monkeypatch.chdir(yard)
+    nodes = [Node(f"{name}{end}", content=ball(name, 6 + 4 * (not end))) for name in "ab" for end in ("", "_lod1")]
+    zo.write(scene_of(*nodes), yard / "levels.glb")
+    assert options_of("picture") == set(PICTURE)
+    for option, words in PICTURE.items():
+        found = []
+        for n, given in enumerate((words[:1], words) if words else ()):
+            out = tmp_path / f"{option}{n}"
+            out.mkdir()
+            ran = run("picture", *given, "--out", out / "x.png")
+            assert ran.status == 0, ran.err
+            found.append(outcome(ran, tmp_path, out))
+        assert not words or found[0] != found[1], option
+
+
+# What each option of `run` is tried with, and what was done to the folder before.
+RUN = {
+    "--dry-run": (["--dry-run"], "new"), "--workers": (["--workers", "0"], "new"), "--only": (["--only", "nobody*"], "new"),
+    "--fresh": (["--fresh"], "made"), "--replace-edited": (["--replace-edited"], "edited"),
+    "--replace-foreign": (["--replace-foreign"], "foreign"), "--schema": (["--schema"], "new"), "--json": (["--json"], "new"),
+    "--quiet": (["--quiet"], "new"), "--verbose": (["--verbose"], "new"),
+}  # fmt: skip
+
+
+def test_options_of_run_do_something(yard, tmp_path, run):
+    assert options_of("run") == set(RUN)
+    for option, (words, before) in RUN.items():
+        found = []
+        for n, given in enumerate(([], words)):
+            folder = tmp_path / f"{option}{n}"
+            made = folder / "ready" / "out" / "a.glb"
+            made.parent.mkdir(parents=True)
+            (folder / "a.glb").write_bytes((yard / "a.glb").read_bytes())
+            (folder / "job.toml").write_text(
+                '[[sources]]\nfiles = ["a.glb"]\n[[outputs]]\nfolder = "out"\nformats = ["glb"]\nsteps = ["scale factor=2"]\n'
+            )
+            if before in ("made", "edited"):
+                assert run("run", folder / "job.toml", "--quiet").status == 0
+            if before in ("edited", "foreign"):
+                made.write_bytes(b"by hand")
+            ran = run("run", folder / "job.toml", *given)
+            found.append(
+                (
+                    (ran.status, ran.out.replace(folder.name, ""), ran.err.replace(folder.name, "")),
+                    made.is_file() and made.read_bytes(),
+                )
+            )
+        if option in ("--quiet", "--json", "--verbose"):
+            assert found[0][0] != found[1][0] and found[0][1] == found[1][1], option
+        else:
+            assert found[0] != found[1], option
+
+
 def test_every_command_has_help_that_names_its_options(run):
     for command in COMMANDS:
         ran = run(command, "--help")

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.model import Layer, Mesh, all_finite
+from zesty_otter.model import Layer, Mesh, is_within, transformed
 
 
 @dataclass(frozen=True)
@@ -42,19 +42,38 @@ class Weights:
         return matrix
 
 
-def moved(mesh: Mesh, matrix: NDArray[np.float64]) -> Mesh | None:
-    """The mesh with every point moved by the matrix of its own, (N, 3, 4), normals and tangents turned with them.
+def moved(mesh: Mesh, matrix: NDArray[np.float64], world: NDArray[np.float64]) -> Mesh | None:
+    """The mesh with every point moved by a matrix of its own, normals and tangents turned with them.
 
-    None where a point would be nowhere.
+    Parameters
+    ----------
+    mesh
+        As modelled.
+    matrix
+        (N, 3, 4) for each point, into the space its joints stand in.
+    world
+        (4, 4) from the space the mesh is to be in to that of the joints; only they say where it is.
+
+    Returns
+    -------
+    Mesh or None
+        None where a point would be nowhere.
     """
-    points = np.einsum("nij,nj->ni", matrix[:, :, :3], mesh.points) + matrix[:, :, 3]
-    if not all_finite(points):
+    if not abs(np.linalg.det(world)) > 0:
+        return None
+    with np.errstate(over="ignore", invalid="ignore"):
+        points = np.einsum("nij,nj->ni", matrix[:, :, :3], mesh.points) + matrix[:, :, 3]
+        back = np.asarray(np.linalg.inv(world), np.float64)
+    if not (is_within(points) and is_within(back)):
         return None
     layers = tuple(
         _turned(one, matrix[:, :, :3], mesh.corner_point) if one.kind in ("normal", "tangent") else one
         for one in mesh.layers
     )
-    return mesh.replace(points=points, layers=layers)
+    found = mesh.replace(points=points, layers=layers)
+    if not np.array_equal(back, np.eye(4)):
+        found = transformed(found, back[:3, :3], back[:3, 3])
+    return found if is_within(found.points) else None
 
 
 def _turned(layer: Layer, matrix: NDArray[np.float64], corner_point: NDArray[np.int32]) -> Layer:

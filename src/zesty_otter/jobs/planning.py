@@ -187,7 +187,7 @@ def _names() -> steps.Names:
 def _planned_outputs(job: Job) -> Iterator[PlannedOutput]:
     for number, own in enumerate(job.outputs, 1):
         output = _with_saved(own, job)
-        name = output.name or own.use or f"output {number}"
+        name = output.name or own.use or str(number)
         wanted = output.target or job.target
         target = targets.load(wanted) if wanted else None
         formats = output.formats or (target.formats[:1] if target else ("glb",))

@@ -206,13 +206,10 @@ class _Reading:
         matrix = None
         if shape is not None and len(skins) == 1 and node in self.places:
             matrix = posed(skins[0], shape.used, roots, self.places, self.find)
-        found = moved(mesh, matrix) if matrix is not None else None
-        # The joints say where it is in the world, whatever node it hangs on.
-        place = self.places.get(node, np.eye(4))
-        if found is not None and abs(np.linalg.det(place)) > 0:
+        found = moved(mesh, matrix, self.places[node]) if matrix is not None else None
+        if found is not None:
             self.note("lost", "skins are left out; skinned meshes stand in the pose of their joints")
-            back = np.asarray(np.linalg.inv(place), np.float64)
-            return found if np.array_equal(back, np.eye(4)) else transformed(found, back[:3, :3], back[:3, 3])
+            return found
         self.note("lost", "skins are left out; skinned meshes whose joints are not found stand in their bind pose")
         bind = np.eye(4)
         for skin in skins:

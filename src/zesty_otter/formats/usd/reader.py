@@ -46,7 +46,6 @@ from zesty_otter.model import (
     Scatter,
     Scene,
     Texture,
-    transformed,
 )
 
 AXES = {"Y": "left up forward", "Z": "left back up"}
@@ -262,18 +261,18 @@ class _Reading:
     def _skinned(self, mesh: Mesh, shape: Shape, prim: Prim, path: str, world: NDArray[np.float64]) -> Mesh:
         """A mesh in the pose of its skeleton; as it was modelled where that does not say enough."""
         skeleton = target_above(path, "skel:skeleton", self.find)
-        found = posed(mesh, shape.points, prim, path, skeleton, self.find) if skeleton else None
-        if found is None or not abs(np.linalg.det(world)) > 0:
+        place = self._world(skeleton)
+        found = None
+        if skeleton and abs(np.linalg.det(place)) > 0:
+            below = np.asarray(np.linalg.solve(place, world), np.float64)
+            found = posed(mesh, shape.points, prim, skeleton, below, self.find)
+        if found is None:
             self.note("lost", "skins are left out; skinned meshes whose skeleton is not found stand as modelled")
             return mesh
         self.note("lost", "skins are left out; skinned meshes stand in the pose of their skeleton")
         if "skel:blendShapes" in prim.properties:
             self.note("lost", "shape variants are left out; the base shape is taken")
-        # The skeleton says where it is, whatever the mesh hangs on.
-        back = np.asarray(np.linalg.solve(world, self._world(skeleton)), np.float64)
-        return (
-            found if np.allclose(back, np.eye(4), rtol=0, atol=1e-15) else transformed(found, back[:3, :3], back[:3, 3])
-        )
+        return found
 
     def _world(self, path: str) -> NDArray[np.float64]:
         """The world transform of a prim."""

@@ -28,11 +28,13 @@ def target_above(path: str, name: str, find: Find) -> str:
     return ""
 
 
-def posed(mesh: Mesh, used: NDArray[np.int64], prim: Prim, path: str, skeleton: str, find: Find) -> Mesh | None:
-    """The mesh where the joints hold it, in the space of its skeleton.
+def posed(
+    mesh: Mesh, used: NDArray[np.int64], prim: Prim, skeleton: str, world: NDArray[np.float64], find: Find
+) -> Mesh | None:
+    """The mesh of a prim where the joints of a skeleton hold it.
 
-    ``used`` (N,) are the numbers that the points of the mesh have in the file. None where skeleton or weights do not
-    say enough.
+    ``used`` (N,) are the numbers that the points of the mesh have in the file, ``world`` (4, 4) leads from the space
+    of the mesh to that of the skeleton. None where skeleton or weights do not say enough.
     """
     bones = find(skeleton)
     if bones is None or bones.type != "Skeleton":
@@ -52,7 +54,7 @@ def posed(mesh: Mesh, used: NDArray[np.int64], prim: Prim, path: str, skeleton: 
         joints = joints @ _matrices(bind)[0]
     if len(weights.joint) and (int(weights.joint.max()) >= len(joints) or int(weights.joint.min()) < 0):
         return None
-    return moved(mesh, weights.blended(joints, len(mesh.points)))
+    return moved(mesh, weights.blended(joints, len(mesh.points)), world)
 
 
 def _names(prim: Prim, name: str) -> list[str]:
