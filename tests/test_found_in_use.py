@@ -898,3 +898,15 @@ def test_what_transforms_carry_out_of_range_is_refused(tmp_path, ending):
     with pytest.raises(zo.InputError, match=r"node .hand.*stands beyond 1e\+15 units"):
         zo.write(scene_of(far), tmp_path / f"far.{ending}")
     assert not list(tmp_path.iterdir())
+
+
+def test_an_unchanged_asset_keeps_its_findings(tmp_path, run):
+    zo.write(scene_of(cube()), tmp_path / "crate.glb")
+    (tmp_path / "few.toml").write_text("[limits]\ntriangles = 4\n")
+    (tmp_path / "job.toml").write_text(
+        '[[sources]]\nfiles = ["crate.glb"]\n[[outputs]]\ntarget = "few.toml"\nformats = ["glb"]\ncheck = "all"\n'
+    )
+    said = [run("run", tmp_path / "job.toml") for _ in range(3)]
+    assert "unchanged" in said[1].out
+    assert all("12 triangles, 4 are allowed" in one.err for one in said)
+    assert len({one.status for one in said}) == 1

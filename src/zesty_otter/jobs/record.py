@@ -17,6 +17,7 @@ from typing import Any
 
 from zesty_otter import __version__
 from zesty_otter.audit.facts import FileFacts
+from zesty_otter.audit.findings import Finding
 from zesty_otter.formats.files import save
 from zesty_otter.jobs.planning import Task
 from zesty_otter.jobs.work import Made, hash_of
@@ -41,11 +42,12 @@ class Delivered:
 
 @dataclass(frozen=True)
 class Entry:
-    """One asset of the last run."""
+    """One asset of the last run. ``findings`` stand for as long as nothing changes."""
 
     settings: str
     inputs: dict[str, str | None]
     files: tuple[Delivered, ...]
+    findings: tuple[Finding, ...] = ()
 
     def edited(self, folder: Path, intended: Mapping[str, str]) -> list[str]:
         """Files that are not as they were written; ``intended`` are those that a run was about to put in place."""
@@ -170,10 +172,14 @@ def arrivals(entries: dict[str, Entry]) -> str:
 
 
 def entry_of(
-    settings: str, inputs: Iterable[tuple[Path, str | None]], files: Iterable[Delivered], folder: Path
+    settings: str,
+    inputs: Iterable[tuple[Path, str | None]],
+    files: Iterable[Delivered],
+    folder: Path,
+    findings: Iterable[Finding] = (),
 ) -> Entry:
     """The entry of an asset that was just made."""
-    return Entry(settings, {_from(folder, path): one for path, one in inputs}, tuple(files))
+    return Entry(settings, {_from(folder, path): one for path, one in inputs}, tuple(files), tuple(findings))
 
 
 def delivered(made: Made, name: str) -> Delivered:
@@ -259,6 +265,7 @@ def _plain(entry: Entry) -> dict[str, Any]:
             }
             for one in entry.files
         ],
+        "findings": [vars(one) for one in entry.findings],
     }
 
 
@@ -274,7 +281,8 @@ def _entry(document: dict[str, Any]) -> Entry:
         )
         for one in document["files"]
     )
-    return Entry(document["settings"], dict(document["inputs"]), files)
+    findings = tuple(Finding(**one) for one in document.get("findings", ()))
+    return Entry(document["settings"], dict(document["inputs"]), files, findings)
 
 
 def _facts(document: dict[str, Any]) -> FileFacts:

@@ -276,7 +276,7 @@ class _Run:
     def _skip(self, task: Task) -> None:
         entry = self.before[task.name]
         edited = self._edited_of(entry)
-        findings = tuple(_edited(path) for path in edited)
+        findings = (*entry.findings, *map(_edited, edited))
         files = tuple(
             replace(one, problems=(_EDITED,)) if one.hashes.keys() & set(edited) else one for one in entry.files
         )
@@ -316,7 +316,7 @@ class _Run:
         if not kept:
             self.parts[task.name] = done.part
         settings = "edited" if kept else self.settings[task.name]
-        self.record.entries[task.name] = record.entry_of(settings, done.inputs, files, self.folder)
+        self.record.entries[task.name] = record.entry_of(settings, done.inputs, files, self.folder, done.findings)
         self._finish(AssetResult(task.name, state, tuple(files), done.notes, tuple(findings)))
         if time.monotonic() > self.record_due:
             self._write_record()
