@@ -49,6 +49,11 @@ def volume(mesh: zo.Mesh, world: np.ndarray | None = None) -> float:
     return total
 
 
+def light(*seen: float) -> tuple[float, ...]:
+    """The amounts of light of a colour as it looks on screen (IEC 61966-2-1)."""
+    return tuple(one / 12.92 if one <= 0.04045 else ((one + 0.055) / 1.055) ** 2.4 for one in seen)
+
+
 def obj(folder: Path, text: str | bytes, name: str = "thing.obj", **beside: str | bytes) -> Path:
     """An OBJ file, with other files beside it (``mtl=`` becomes thing.mtl)."""
     for ending, content in beside.items():

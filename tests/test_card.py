@@ -8,7 +8,8 @@ import pytest
 import zesty_otter as zo
 from build import cube, moved, scene_of, texts
 from zesty_otter import pixels
-from zesty_otter.geometry.raster.cards import Paint, kept_cover, portrait, to_linear, to_srgb
+from zesty_otter.geometry.raster.cards import Paint, kept_cover, portrait
+from zesty_otter.geometry.raster.colors import to_linear, to_srgb
 from zesty_otter.model import Layer, Material, Mesh, Node, Texture, TextureUse
 from zesty_otter.shading import painted
 from zesty_otter.steps import Card, Levels, Reframe

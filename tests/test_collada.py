@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 import zesty_otter as zo
-from build import cube, moved, scene_of, texts, volume
+from build import cube, light, moved, scene_of, texts, volume
 from zesty_otter.demo.textures import timber
 from zesty_otter.model import Camera, Layer, Light, Material, Node, Texture, TextureUse
 
@@ -176,7 +176,7 @@ def test_materials_are_bound_by_symbol_with_textures_on_the_right_uv_set(tmp_pat
 )  # fmt: skip
 def test_transparency_is_read_as_its_mode_says(tmp_path, more, opacity):
     material, _ = material_of(tmp_path, more=more)
-    assert material.base_color == pytest.approx((0.5, 0.25, 0.0, opacity), abs=1e-5)
+    assert material.base_color == pytest.approx((*light(0.5, 0.25, 0.0), opacity), abs=1e-5)
     assert material.alpha_mode == ("blend" if opacity < 1 else "opaque")
 
 

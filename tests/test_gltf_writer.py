@@ -8,7 +8,7 @@ import pytest
 from PIL import Image
 
 import zesty_otter as zo
-from build import Gltf, cube, moved, obj, scene_of, texts, written
+from build import Gltf, cube, light, moved, obj, scene_of, texts, written
 from test_mtl import TRIANGLE, png
 from zesty_otter.model import Layer, Node
 
@@ -127,7 +127,7 @@ def material_json(folder, statements, **images):
             {
                 "alphaMode": "BLEND",
                 "pbrMetallicRoughness": {
-                    "baseColorFactor": [1, 0.5, 0, 0.5],
+                    "baseColorFactor": pytest.approx([1, *light(0.5), 0, 0.5]),
                     "metallicFactor": 0,
                     "roughnessFactor": 0.5,
                 },
@@ -136,7 +136,7 @@ def material_json(folder, statements, **images):
         (
             "Kd 1 1 1\nPm 1\nKe 4 2 0",
             {
-                "emissiveFactor": [1, 0.5, 0],
+                "emissiveFactor": pytest.approx([1, *light(0.5), 0]),
                 "extensions": {"KHR_materials_emissive_strength": {"emissiveStrength": 4}},
                 "pbrMetallicRoughness": {},
             },

@@ -7,7 +7,7 @@ import pytest
 from PIL import Image
 
 import zesty_otter as zo
-from build import obj, texts
+from build import light, obj, texts
 from zesty_otter.model import roughness_of_shininess
 
 TRIANGLE = "mtllib thing.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\nusemtl m\nf 1 2 3\n"
@@ -29,15 +29,15 @@ def material(folder, statements, **images):
 @pytest.mark.parametrize(
     ("statements", "expected"),
     [
-        ("Kd .5 .25 1", {"base_color": (0.5, 0.25, 1, 1)}),
-        ("Kd .5", {"base_color": (0.5, 0.5, 0.5, 1)}),
-        ("d .25", {"alpha_mode": "blend", "base_color": (0.8, 0.8, 0.8, 0.25)}),
-        ("Tr .75", {"alpha_mode": "blend", "base_color": (0.8, 0.8, 0.8, 0.25)}),
+        ("Kd .5 .25 1", {"base_color": pytest.approx((*light(0.5, 0.25, 1), 1))}),
+        ("Kd .5", {"base_color": pytest.approx((*light(0.5, 0.5, 0.5), 1))}),
+        ("d .25", {"alpha_mode": "blend", "base_color": pytest.approx((*light(0.8, 0.8, 0.8), 0.25))}),
+        ("Tr .75", {"alpha_mode": "blend", "base_color": pytest.approx((*light(0.8, 0.8, 0.8), 0.25))}),
         ("Ns 30\nKs 1 1 1\nillum 2", {"roughness": pytest.approx(0.5), "metallic": 0}),
         ("Ns 30\nillum 1", {"roughness": 1}),
         ("Ns 30\nKs 0 0 0", {"roughness": 1}),
         ("Pm .9\nPr .3\nNs 500", {"metallic": 0.9, "roughness": 0.3}),
-        ("Ke 2 1 0", {"emissive": (2, 1, 0)}),
+        ("Ke 2 1 0", {"emissive": pytest.approx((2, 2 * light(0.5)[0], 0))}),
         ("Pr 7\nPm -3", {"metallic": 0, "roughness": 1}),
     ],
 )

@@ -19,7 +19,7 @@ from zesty_otter.pixels import png_of
 
 # What each option is tried with: words for it, and the file that is converted (a.glb where nothing else is said).
 CONVERT = {
-    "--unit": ["--unit", "cm"], "--axes": ["--axes", "right forward up"], "--pose": None, "--scene": None,
+    "--unit": ["--unit", "cm"], "--axes": ["--axes", "right forward up"], "--pose": None, "--scene": None, "--colors": ["--colors", "linear"],
     "--textures-from": ["--textures-from", "{folder}/maps"], "--target": ["--target", "{folder}/t.toml"],
     "--to-unit": ["--to-unit", "cm"], "--to-axes": ["--to-axes", "forward right up"], "--keep": ["--keep", "buoy"],
     "--drop": ["--drop", "buoy"], "--lights": ["--lights"], "--cameras": ["--cameras"], "--scale": ["--scale", "50%"],
@@ -35,7 +35,7 @@ CONVERT = {
 }  # fmt: skip
 AGAINST = {"--pivot-of": ["--pivot", "base"], "--collision-tolerance": ["--collision", "auto"]}
 ENDING = {"--to-unit": "obj", "--to-axes": "obj", "--triangulate": "obj", "--tangents": "glb"}
-SOURCE = {"--unit": "a.obj", "--axes": "a.obj", "--triangulate": "a.obj", "--weld": "w.obj", "--textures-from": "a.obj", "--materials": "b.glb", "--textures": "b.glb",
+SOURCE = {"--unit": "a.obj", "--colors": "a.obj", "--axes": "a.obj", "--triangulate": "a.obj", "--weld": "w.obj", "--textures-from": "a.obj", "--materials": "b.glb", "--textures": "b.glb",
           "--clean": "b.glb", "--tangents": "b.glb"}  # fmt: skip
 
 
@@ -48,7 +48,7 @@ def yard(tmp_path_factory) -> Path:
     gap = "v 0 0 0\nv 1 0 0\nv 1 1 0\nv 1 0.001 0\nv 2 0 0\nv 1 1 0\n"
     (folder / "w.obj").write_text(f"o sheet\n{gap}f 1 2 3\nf 4 5 6\n")
     (folder / "maps" / "net.png").write_bytes(png_of(np.full((8, 8, 4), 90, np.uint8)))
-    (folder / "a.mtl").write_text("newmtl net\nmap_Kd net.png\n")
+    (folder / "a.mtl").write_text("newmtl net\nKd .5 .5 .5\nmap_Kd net.png\n")
     bend = "v 0 0 0\nv 1 0 0.4\nv 1 1 0\nv 0 1 0.4\nv 0 2 0\nvt 0 0\nvt 1 1\nvt 1 0\n"
     (folder / "a.obj").write_text(f"mtllib a.mtl\no sail\nusemtl net\n{bend}f 1/1 2/2 3/3 4/1\nf 4/1 3/2 5/3\n")
     small = Texture("small.png", data=png_of(np.arange(256, dtype=np.uint8).reshape(8, 8, 4)))
@@ -111,7 +111,7 @@ def test_options_of_convert_do_something(yard, tmp_path, run, option):
 
 
 OTHERS = {
-    "survey": {"--unit": ["--unit", "cm"], "--axes": ["--axes", "right forward up"], "--json": ["--json"], "--quiet": ["--quiet"],
+    "survey": {"--unit": ["--unit", "cm"],  "--axes": ["--axes", "right forward up"], "--json": ["--json"], "--quiet": ["--quiet"],
                "--verbose": None},
     "check": {"--target": ["--target", "strict.toml"], "--junit": ["--junit", "j.xml"], "--fix": ["--fix", "f.toml"],
               "--unit": ["--unit", "cm"], "--axes": None, "--json": ["--json"],

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 import zesty_otter as zo
-from build import CUBE_FACES, CUBE_POINTS, cube, scene_of, texts, volume
+from build import CUBE_FACES, CUBE_POINTS, cube, light, scene_of, texts, volume
 from zesty_otter.model import Layer
 
 pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
@@ -46,7 +46,7 @@ def test_binary_lists_scalars_and_colours_in_both_byte_orders(tmp_path, kind, or
     assert [mesh.corner_point[a:b].tolist() for a, b in zip(mesh.face_start, mesh.face_start[1:], strict=False)] == [
         list(face) for face in faces
     ]
-    assert mesh.layers_of("color")[0].values[0].tolist() == [1.0, 1.0, 0.5]
+    assert mesh.layers_of("color")[0].values[0].tolist() == pytest.approx([1.0, 1.0, *light(0.5)])
     for words in ("1 edge not carried", "properties of face not carried: before, after"):
         assert words in texts(scene.notes)
 

@@ -14,6 +14,7 @@ import numpy as np
 import pytest
 
 import zesty_otter as zo
+from build import cube, light, scene_of
 from zesty_otter.formats import FORMATS, format_of
 from zesty_otter.formats.usd.package import package as package_of
 from zesty_otter.pipeline.delivery import deliver
@@ -167,3 +168,41 @@ def test_damaged_files_are_read_or_refused_and_nothing_else(mended, tmp_path, en
             assert str(path) in str(error) or error.place
             outcomes["refused"] += 1
     assert sum(outcomes.values()) == 150
+
+
+def painted() -> zo.Scene:
+    """A cube whose material is half as bright as white on screen, its points a quarter."""
+    values = np.array([[*light(0.25, 0.25, 0.25)]], np.float32)
+    paint = zo.Material("paint", (*light(0.5, 0.25, 1.0), 1.0), emissive=light(0.25, 0.0, 0.0))
+    return scene_of(cube(slots=(paint,), layers=(zo.Layer("color", values, np.zeros(24, np.int32)),)))
+
+
+# How each format writes those numbers: as they look on screen, or as amounts of light.
+WRITTEN_COLORS = {
+    "obj": (r"Kd 0\.5 0\.25 1\n[^#]*Ke 0\.25 0 0", r"v 0 0 0 0\.25 0\.25 0\.25\n"),
+    "dae": (r"<diffuse>\s*<color[^>]*>0?\.5 0?\.25 1 1<", r">\s*0?\.25 0?\.25 0?\.25"),
+    "x3d": (r"(?:diffuse|base)Color=.0?\.5 0?\.25 1", r"Color[^>]*color='0?\.25 0?\.25 0?\.25"),
+    "usda": (r"diffuseColor = \(0\.2140411\d*, 0\.0508760\d*, 1\)", r"displayColor = \[\(0\.0508760\d*, "),
+    "gltf": (r'"baseColorFactor":\[0\.2140411\d*,0\.0508760\d*,1', ""),
+    "ply": ("", ""),
+}
+
+
+@pytest.mark.parametrize("ending", WRITTEN_COLORS)
+def test_colours_are_written_as_the_format_means_them_and_come_back(tmp_path, ending):
+    path = tmp_path / f"a.{ending}"
+    zo.write(painted(), path)
+    text = "".join(one.read_bytes().decode("latin-1") for one in sorted(tmp_path.iterdir()) if one.suffix != ".bin")
+    for pattern in WRITTEN_COLORS[ending]:
+        assert re.search(pattern, text), pattern
+    scene = zo.read(path, "m")
+    (colors,) = scene.meshes[0].layers_of("color")
+    assert colors.values[0, :3] == pytest.approx(light(0.25, 0.25, 0.25), abs=1e-4 if ending != "ply" else 2e-3)
+    if ending != "ply":
+        assert scene.materials[0].base_color == pytest.approx((*light(0.5, 0.25, 1.0), 1.0), abs=1e-6)
+        assert scene.materials[0].emissive == pytest.approx(light(0.25, 0.0, 0.0), abs=1e-6)
+    seen = ending in ("obj", "dae", "x3d", "ply")
+    other = zo.read(path, "m", colors="linear" if seen else "screen").meshes[0].layers_of("color")[0].values[0, 0]
+    assert other == pytest.approx(0.25 if seen else light(light(0.25)[0])[0], abs=2e-3)
+    with pytest.raises(zo.UsageError, match="colours cannot be 'bright'"):
+        zo.read(path, "m", colors="bright")

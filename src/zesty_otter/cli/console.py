@@ -89,7 +89,6 @@ SceneName = Annotated[
         rich_help_panel="Source",
     ),
 ]
-
 _NOTE_LIMIT = 12
 _MOST_REASONS = 8
 

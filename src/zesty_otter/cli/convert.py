@@ -42,6 +42,10 @@ def command(
     axes: console.Axes = None,
     pose: console.Pose = None,
     scene_name: console.SceneName = None,
+    colors: Annotated[
+        str | None,
+        option("Source", metavar="screen|linear", help="What its colours mean: as on screen, or amounts of light."),
+    ] = None,
     textures_from: Annotated[
         list[Path] | None,
         option("Source", metavar="FOLDER", help="A further folder to find files in; may come again."),
@@ -186,7 +190,7 @@ def command(
         steps.Pivot(at=pivot, of=pivot_of, place=place),
         *_beside(budget, levels, card, collision, collision_tolerance, shadow),
     ]
-    given = SourceFile(source, unit, axes, tuple(textures_from or ()), pose=pose, scene=scene_name)
+    given = SourceFile(source, unit, axes, tuple(textures_from or ()), pose=pose, scene=scene_name, colors=colors)
     try:
         with console.stages(quiet=quiet or json) as watch:
             done = convert(given, out, chosen, wanted, frame=space or ready, watch=watch)

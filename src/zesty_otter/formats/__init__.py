@@ -82,6 +82,7 @@ def read(
     folders: Sequence[str | PathLike[str]] = (),
     pose: str | None = None,
     scene: str | None = None,
+    colors: str | None = None,
     format: str | None = None,
     companions: Companions | None = None,
 ) -> Scene:
@@ -106,6 +107,9 @@ def read(
     scene : str, optional
         Which scene of a file that holds several: its name, or its number counted from 0. The file's default
         when absent.
+    colors : str, optional
+        What its colours mean: ``"screen"``, as they look, or ``"linear"``, amounts of light. As is usual for the
+        format when absent; images are always as they look.
     format : str, optional
         The name or ending of the format, where neither the first bytes nor a name tell.
     companions : callable, optional
@@ -139,7 +143,7 @@ def read(
             with path.open("rb") as stream:
                 first_bytes = stream.read(1024)
         kind = format_named(format) if format else _format_of(path, first_bytes, said=file.name)
-        found = kind.read(path, progress, [Path(folder) for folder in folders], pose=pose, scene=scene)
+        found = kind.read(path, progress, [Path(folder) for folder in folders], colors, pose=pose, scene=scene)
         found = file.rid_of_folder(found)
     said = said_frame(first_bytes) if kind.axes_vary else None
     if said is not None:

@@ -10,11 +10,15 @@ from pathlib import Path
 import numpy as np
 
 from zesty_otter.errors import InputError, ModelError, UsageError
+from zesty_otter.formats.colors import as_light, as_seen, has_colors
 from zesty_otter.formats.files import Encoded
 from zesty_otter.model import LARGEST, ROLES, Frame, Node, Note, Scene, count_of, expanded
 
 Progress = Callable[[float], None]
 """Called with the share of the work that is done, 0 to 1."""
+
+COLORS = ("screen", "linear")
+"""What numbers of colours mean: how bright they look on screen (sRGB), or amounts of light, as the model has them."""
 
 CARRIES = (
     "names",
@@ -51,7 +55,8 @@ class Format:
 
     ``frame`` is the space its files are in: axes, and the unit when the format fixes one; ``spaces`` are further
     axes that a file can say, ``axes_vary`` is for formats that say none and may be in any. ``carries``
-    names entries of `CARRIES`; ``chooses`` what a reader lets one choose: a pose, a scene.
+    names entries of `CARRIES`; ``chooses`` what a reader lets one choose: a pose, a scene. ``colors`` is one of
+    `COLORS`.
     """
 
     name: str
@@ -66,11 +71,19 @@ class Format:
     spaces: tuple[str, ...] = ()
     chooses: frozenset[str] = frozenset()
     quantizes: bool = False
+    colors: str = "linear"
 
     def read(
-        self, path: Path, progress: Progress | None = None, folders: Sequence[Path] = (), **chosen: str | None
+        self,
+        path: Path,
+        progress: Progress | None = None,
+        folders: Sequence[Path] = (),
+        colors: str | None = None,
+        **chosen: str | None,
     ) -> Scene:
-        """Read a file; what is ``chosen`` from it is one of `CHOICES`."""
+        """Read a file whose colours are one of `COLORS`; what is ``chosen`` from it is one of `CHOICES`."""
+        if colors is not None and colors not in COLORS:
+            raise UsageError(f"colours cannot be '{colors}'.", remedy=f"Say {' or '.join(COLORS)}.")
         if self.reader is None:
             raise InputError(
                 f"{self.title} files cannot be read yet, only written.",
@@ -89,6 +102,8 @@ class Format:
             scene: Scene = import_module(self.reader).read(path, progress=progress, folders=folders, **more)
         except ModelError as error:
             raise InputError(error.problem, file=path, place=error.place, remedy=error.remedy) from None
+        if (colors or self.colors) == "screen" and has_colors(scene):
+            scene = as_light(scene)
         return scene.map_nodes(_with_told_role) if "properties" in self.carries else scene
 
     def carried(self, scene: Scene, *, keep_hidden: bool = False) -> tuple[Scene, list[Note]]:
@@ -125,6 +140,8 @@ class Format:
             scene, copies = expanded(scene)
         if "properties" in self.carries:
             scene = scene.map_nodes(_telling_its_role)
+        if self.colors == "screen":
+            scene = as_seen(scene)
         encoded: Encoded = import_module(self.writer).encode(scene, name, **({"quantized": True} if quantized else {}))
         encoded.notes += notes
         owners = [mesh.name for mesh in scene.meshes if mesh.properties]

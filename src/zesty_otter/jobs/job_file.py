@@ -93,6 +93,9 @@ class Source(Settings):
     axes: Axes | None = Field(None, description="What their +X, +Y and +Z mean, where they do not say.")
     pose: str | None = Field(None, description="The moment of an animation to stand still at: NAME@SECONDS.")
     scene: str | None = Field(None, description="Which scene of files that hold several: a name, or a number from 0.")
+    colors: Literal["screen", "linear"] | None = Field(
+        None, description="What their colours mean: as on screen, or amounts of light. As is usual for the format."
+    )
     textures_from: Texts = Field((), description="Further folders to find textures and libraries in.")
     steps: tuple[AnyStep, ...] = Field((), description="Steps for these files only, before those of the job.")
     assemble: bool = Field(

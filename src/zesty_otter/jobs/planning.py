@@ -299,7 +299,17 @@ def _files(source: Source, home: Path, problems: list[tuple[str, ZestyOtterError
             below = path.parent.relative_to(root).as_posix() if path.is_relative_to(root) else "."
             folders = tuple(map(Path, source.textures_from))
             below = "" if below == "." else below
-            yield SourceFile(path, source.unit, source.axes, folders, source.steps, below, source.pose, source.scene)
+            yield SourceFile(
+                path,
+                source.unit,
+                source.axes,
+                folders,
+                source.steps,
+                below,
+                source.pose,
+                source.scene,
+                source.colors,
+            )
 
 
 def _expanded(pattern: str) -> tuple[list[Path], Path]:

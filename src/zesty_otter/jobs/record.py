@@ -221,6 +221,7 @@ def settings_of(tasks: Sequence[Task], home: Path) -> dict[str, str]:
                 "axes": part.file.axes,
                 "pose": part.file.pose,
                 "scene": part.file.scene,
+                "colors": part.file.colors,
                 "folders": [_from(home, folder) for folder in part.file.folders],
                 "steps": _steps(part.file.steps),
             }

@@ -22,6 +22,7 @@ class SourceFile:
     below: str = ""
     pose: str | None = None
     scene: str | None = None
+    colors: str | None = None
 
     def read(self, progress: Progress | None = None) -> Scene:
         """The scene in the file, in the file's own frame."""
@@ -33,6 +34,7 @@ class SourceFile:
             folders=self.folders,
             pose=self.pose,
             scene=self.scene,
+            colors=self.colors,
         )
 
     def brought_into(self, frame: Frame | None, scene: Scene) -> Scene:

@@ -13,7 +13,8 @@ from pydantic import Field
 
 from zesty_otter import pixels
 from zesty_otter.geometry.queries.distance import Surface, sampled
-from zesty_otter.geometry.raster.cards import Paint, kept_cover, portrait, to_srgb
+from zesty_otter.geometry.raster.cards import Paint, kept_cover, portrait
+from zesty_otter.geometry.raster.colors import to_srgb
 from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Layer, Material, Mesh, Node, Note, Placed, Scene, Texture, TextureUse, count_of
 from zesty_otter.shading import painted

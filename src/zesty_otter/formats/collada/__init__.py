@@ -28,5 +28,6 @@ FORMATS = (
         spaces=("left back up", "up right forward"),
         reader="zesty_otter.formats.collada.reader",
         writer="zesty_otter.formats.collada.writer",
+        colors="screen",
     ),
 )

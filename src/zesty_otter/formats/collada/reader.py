@@ -266,11 +266,14 @@ class _Reading:
             found = child(element, "technique_common", kind)
             if element is None or found is None:
                 continue
-            color = (*floats(text_of(child(found, "color"))).tolist(), 1.0, 1.0, 1.0)[:3]
+            color = np.array([*floats(text_of(child(found, "color"))).tolist(), 1.0, 1.0, 1.0][:3])
+            # Brighter than white is how files of this format say how strong a light is.
+            intensity = max(1.0, float(np.nan_to_num(color).max()))
+            red, green, blue = (color / intensity).tolist()
             half = math.radians(number(text_of(child(found, "falloff_angle")), 180.0)) / 2
             name = element.get("name") or element.get("id") or "light"
             cone = (0.0, min(half, math.pi / 2))
-            return Light(name, kind, (color[0], color[1], color[2]), cone=cone)
+            return Light(name, kind, (red, green, blue), intensity, cone=cone)
         self.note("lost", "ambient lights are left out")
         return None
 

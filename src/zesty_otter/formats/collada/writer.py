@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.formats.bare import nothing_to_write
 from zesty_otter.formats.collada.reader import AXES, PROPERTIES
+from zesty_otter.formats.colors import strong
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.one_image import with_alpha_in_color
 from zesty_otter.formats.textures_out import TextureFiles
@@ -165,12 +166,12 @@ class _Writer:
             self.xml.begin("light", id=self.extras[id(light)], name=light.name)
             self.xml.begin("technique_common")
             self.xml.begin(light.kind)
-            self.xml.leaf("color", plain(*light.color))
+            self.xml.leaf("color", plain(*strong(light.color, light.intensity)))
             if light.kind == "spot":
                 self.xml.leaf("falloff_angle", plain(math.degrees(2 * light.cone[1])))
             self.xml.end(3)
-            if light.intensity != 1.0 or light.reach is not None:
-                self._lost(f"COLLADA lights have no intensity and reach; light '{light.name}' has its colour only")
+            if light.reach is not None:
+                self._lost(f"COLLADA lights have no reach; that of light '{light.name}' is left out")
         self.xml.end()
 
     def _images(self, textures: tuple[Texture, ...]) -> None:

@@ -24,6 +24,7 @@ FORMATS = (
         ),
         reader="zesty_otter.formats.obj.reader",
         writer="zesty_otter.formats.obj.writer",
+        colors="screen",
         axes_vary=True,
     ),
 )

@@ -12,6 +12,7 @@ FORMATS = (
         frozenset({"polygons", "normals", "UV sets", "colours"}),
         reader="zesty_otter.formats.ply.reader",
         writer="zesty_otter.formats.ply.writer",
+        colors="screen",
         magic=(b"ply",),
         axes_vary=True,
     ),

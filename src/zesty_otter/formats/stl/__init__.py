@@ -12,6 +12,7 @@ FORMATS = (
         frozenset(),
         reader="zesty_otter.formats.stl.reader",
         writer="zesty_otter.formats.stl.writer",
+        colors="screen",
         axes_vary=True,
     ),
 )

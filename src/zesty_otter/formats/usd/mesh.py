@@ -115,7 +115,9 @@ def _layers(prim: Prim, places: dict[str, NDArray[Any]], path: str, note: Note) 
             said = prim.properties[f"primvars:{name}"].meta.get("displayName")
             yield Layer.taking("uv", *found, name=str(said) if said else "" if name == "st" else name)
     color = _primvar(prim, "primvars:displayColor", 3, places)
-    if color is not None and len(color[0]) > 1:
+    # One colour for the whole prim is what it is drawn in where nothing else says so.
+    spread = color is not None and prim.properties["primvars:displayColor"].meta.get("interpolation")
+    if color is not None and spread != "constant" and (spread or len(color[0]) > 1):
         values, index = color
         opacity = _primvar(prim, "primvars:displayOpacity", 1, places)
         if opacity is not None and np.array_equal(opacity[1], index):

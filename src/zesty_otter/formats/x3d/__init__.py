@@ -15,5 +15,6 @@ FORMATS = (
         ),
         reader="zesty_otter.formats.x3d.reader",
         writer="zesty_otter.formats.x3d.writer",
+        colors="screen",
     ),
 )

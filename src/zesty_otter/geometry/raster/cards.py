@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.geometry.raster import drawing as raster
+from zesty_otter.geometry.raster.colors import to_linear
 
 _FINE = 4  # places to each side of a pixel that are looked at
 
@@ -132,14 +133,3 @@ def kept_cover(alpha: NDArray[np.float64], cutoff: float = 0.5) -> NDArray[np.fl
     ranked = np.sort(alpha.ravel())[::-1]
     least = float(ranked[min(round(cover * len(ranked)), len(ranked)) - 1]) or float(ranked[ranked > 0][-1])
     return alpha if least >= cutoff else np.clip(alpha * (cutoff / least), 0.0, 1.0)
-
-
-def to_linear(values: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Numbers of the sRGB space, 0 to 1, as amounts of light (IEC 61966-2-1)."""
-    return np.where(values <= 0.04045, values / 12.92, ((values + 0.055) / 1.055) ** 2.4)
-
-
-def to_srgb(values: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Amounts of light, 0 to 1, as numbers of the sRGB space (IEC 61966-2-1)."""
-    light = np.clip(values, 0.0, 1.0)
-    return np.where(light <= 0.0031308, light * 12.92, 1.055 * light ** (1 / 2.4) - 0.055)
