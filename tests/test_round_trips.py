@@ -15,6 +15,7 @@ import pytest
 
 import zesty_otter as zo
 from build import cube, light, scene_of
+from test_collada import TRIANGLES, dae
 from zesty_otter.formats import FORMATS, format_of
 from zesty_otter.formats.usd.package import package as package_of
 from zesty_otter.pipeline.delivery import deliver
@@ -206,3 +207,42 @@ def test_colours_are_written_as_the_format_means_them_and_come_back(tmp_path, en
     assert other == pytest.approx(0.25 if seen else light(light(0.25)[0])[0], abs=2e-3)
     with pytest.raises(zo.UsageError, match="colours cannot be 'bright'"):
         zo.read(path, "m", colors="bright")
+
+
+def rotation(seed: int) -> np.ndarray:
+    q, r = np.linalg.qr(np.random.default_rng(seed).normal(size=(3, 3)))
+    return q * np.sign(np.diag(r)) * np.sign(np.linalg.det(q * np.sign(np.diag(r))))
+
+
+@pytest.mark.parametrize("form", ["{:f}", "{:g}", "{:.9g}"])
+@pytest.mark.parametrize("size", [0.01, 1.0, 254.0])
+def test_matrices_of_few_digits_are_rotations_and_no_shear(tmp_path, form, size):
+    for seed in range(8):
+        matrix = np.eye(4)
+        matrix[:3, :3] = rotation(seed) * size * np.array([1, 1, 2])
+        text = " ".join(form.format(one) for one in matrix.ravel())
+        nodes = f'<node name="arm"><matrix>{text}</matrix><node name="hand"><instance_geometry url="#g"/></node></node>'
+        scene = zo.read(dae(tmp_path, TRIANGLES, nodes))
+        linear = scene.roots[0].transform[:3, :3]
+        assert np.allclose(linear, matrix[:3, :3], rtol=0, atol=1e-6 + 2e-5 * size)
+        gram = linear.T @ linear
+        assert np.abs(gram - np.diag(np.diag(gram))).max() < 1e-12 * size**2
+        zo.write(scene, tmp_path / "out.gltf")
+        arm, hand = json.loads((tmp_path / "out.gltf").read_text())["nodes"]
+        assert {"rotation", "scale"} <= arm.keys() and "matrix" not in arm and "rotation" not in hand
+
+
+def test_shear_that_is_meant_stays(tmp_path):
+    for off in (0.5, 1e-3):
+        nodes = f'<node><matrix>1 {off} 0 0 0 1 0 0 0 0 1 0 0 0 0 1</matrix><instance_geometry url="#g"/></node>'
+        assert zo.read(dae(tmp_path, TRIANGLES, nodes)).roots[0].transform[0, 1] == off
+
+
+@pytest.mark.parametrize("scale", [(0, 0, 0), (0, 2, 0), (1, 0, 3), (-1, 0, 1)])
+def test_nodes_of_no_size_are_written_validly(tmp_path, scale):
+    turned = np.eye(4)
+    turned[:3, :3] = rotation(1) * scale
+    zo.write(scene_of(zo.Node("flat", turned, content=cube())), tmp_path / "a.gltf")
+    node = json.loads((tmp_path / "a.gltf").read_text())["nodes"][0]
+    assert np.linalg.norm(node.get("rotation", [0, 0, 0, 1])) == pytest.approx(1, abs=1e-9)
+    assert np.allclose(zo.read(tmp_path / "a.gltf").roots[0].transform, turned, atol=1e-9)

@@ -8,6 +8,7 @@ from importlib import import_module
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError, ModelError, UsageError
 from zesty_otter.formats.colors import as_light, as_seen, has_colors
@@ -104,6 +105,7 @@ class Format:
             raise InputError(error.problem, file=path, place=error.place, remedy=error.remedy) from None
         if (colors or self.colors) == "screen" and has_colors(scene):
             scene = as_light(scene)
+        scene = _straightened(scene)
         return scene.map_nodes(_with_told_role) if "properties" in self.carries else scene
 
     def carried(self, scene: Scene, *, keep_hidden: bool = False) -> tuple[Scene, list[Note]]:
@@ -153,6 +155,26 @@ class Format:
             text = f"{self.title} has no scatters; their copies became {count_of(copies, 'node')}"
             encoded.notes.append(Note("lost", text, self.name))
         return encoded
+
+
+def _straightened(scene: Scene) -> Scene:
+    """The scene without the shear that few digits make of rotations."""
+    order = [placed.node for placed in scene.walk()]
+    turned = [n for n, node in enumerate(order) if node.transform[:3, :3].any() and not _is_plain(node.transform)]
+    if not turned:
+        return scene
+    from zesty_otter.geometry.surface.placing import straightened
+
+    found, changed = straightened(np.array([order[n].transform for n in turned]))
+    new = {n: found[k] for k, n in enumerate(turned) if changed[k]}
+    if not new:
+        return scene
+    return scene.rebuilt(lambda n, node: replace(node, transform=new[n]) if n in new else node)
+
+
+def _is_plain(transform: NDArray[np.float64]) -> bool:
+    """Whether a transform does not turn anything."""
+    return np.count_nonzero(transform[:3, :3]) == np.count_nonzero(transform.diagonal()[:3])
 
 
 def _refuse_far_away(scene: Scene) -> None:

@@ -195,8 +195,9 @@ class _Writer:
                     out["children"] = [len(nodes)]
                     nodes.append(shown)
                 elif spread is not _UNIT:
+                    for key in ("translation", "rotation", "scale"):
+                        out.pop(key, None)
                     out |= _transform(node.transform @ spread)
-                    out.pop("translation" if "matrix" in out else "matrix", None)
                 shown["mesh"] = number[id(node.drawn)]
             elif node.drawn is not None:
                 self.notes.append(Note("lost", "has no faces; written as an empty node", "gltf", node=node.name))
@@ -232,7 +233,7 @@ class _Writer:
         everywhere = isinstance(content, Light) and content.kind == "point"
         turned = None if everywhere else aim(content.direction, up)
         if turned is not None:
-            holder: dict[str, Any] = {"name": f"{node.name}_aim", "matrix": turned.T.ravel().tolist()}
+            holder: dict[str, Any] = {"name": f"{node.name}_aim", **_transform(turned)}
             out.setdefault("children", []).append(len(nodes))
             nodes.append(holder)
             out = holder
@@ -397,12 +398,22 @@ def rounded(attributes: dict[str, NDArray[Any]]) -> tuple[dict[str, NDArray[Any]
 
 
 def _transform(matrix: NDArray[np.float64]) -> dict[str, Any]:
-    """A node's transform as JSON: nothing, a translation, or a matrix in column order."""
-    if np.array_equal(matrix, np.eye(4)):
-        return {}
-    if np.array_equal(matrix[:3, :3], np.eye(3)):
-        return {"translation": matrix[:3, 3].tolist()}
-    return {"matrix": matrix.T.ravel().tolist()}
+    """A node's transform as JSON: what of translation, rotation and scale it has."""
+    out: dict[str, Any] = {}
+    if matrix[:3, 3].any():
+        out["translation"] = matrix[:3, 3].tolist()
+    linear = matrix[:3, :3]
+    if not np.array_equal(linear, np.eye(3)):
+        _, (turned,), (scale,) = taken_apart(matrix[None])
+        # So many digits, and of length one when rounded, that reading and writing again changes none.
+        for _ in range(8):
+            turned = np.round(turned / np.linalg.norm(turned), 12) + 0.0
+        if (turned[:3] != 0).any():
+            out["rotation"] = turned.tolist()
+        scale = [float(f"{one:.12g}") for one in scale]
+        if scale != [1.0, 1.0, 1.0]:
+            out["scale"] = scale
+    return out
 
 
 def _camera_json(camera: Camera) -> dict[str, Any]:

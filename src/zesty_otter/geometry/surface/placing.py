@@ -66,6 +66,9 @@ def taken_apart(
     scales = np.linalg.norm(linear, axis=1)
     scales[:, 0] *= np.where(np.linalg.det(linear) < 0, -1.0, 1.0)
     turned = linear / np.where(scales != 0, scales, 1.0)[:, None, :]
+    flat = (scales == 0).any(axis=1)
+    if flat.any():
+        turned[flat] = _completed(turned[flat], scales[flat] == 0)
     m00, m11, m22 = turned[:, 0, 0], turned[:, 1, 1], turned[:, 2, 2]
     # Four times the square of each part; the largest of them is safe to divide by.
     squares = np.stack([1 + m00 - m11 - m22, 1 - m00 + m11 - m22, 1 - m00 - m11 + m22, 1 + m00 + m11 + m22], axis=1)
@@ -77,6 +80,59 @@ def taken_apart(
     found = products[best, :, np.arange(len(best))]
     found /= np.linalg.norm(found, axis=1, keepdims=True)
     return transforms[:, :3, 3].copy(), np.where(found[:, 3:] < 0, -found, found), scales
+
+
+def _completed(turned: NDArray[np.float64], missing: NDArray[np.bool_]) -> NDArray[np.float64]:
+    """Rotations (N, 3, 3) with something at right angles in place of columns that are ``missing`` (N, 3)."""
+    left, _, right = np.linalg.svd(turned)
+    whole = left @ right
+    first = np.argmax(missing, axis=1)
+    whole[np.arange(len(whole)), :, first] *= np.where(np.linalg.det(whole) < 0, -1.0, 1.0)[:, None]
+    return np.asarray(whole)
+
+
+def straightened(transforms: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+    """Transforms without the shear that is only in the digits they were written with.
+
+    A rotation that is written with six digits is none any more. What is as near to a rotation and a scale as its own
+    digits tell, or those of 32-bit numbers, becomes the nearest one (N. Higham, 1986, "Computing the polar
+    decomposition"); all others stay to the last bit.
+
+    Parameters
+    ----------
+    transforms : (N, 4, 4) float64
+
+    Returns
+    -------
+    transforms : (N, 4, 4) float64
+    changed : (N,) bool
+    """
+    linear = transforms[:, :3, :3]
+    lengths = np.linalg.norm(linear, axis=1)
+    sound = np.isfinite(linear).all(axis=(1, 2)) & (lengths > 0).all(axis=1)
+    unit = np.where(sound[:, None, None], linear / np.where(lengths > 0, lengths, 1.0)[:, None, :], np.eye(3))
+    gram = np.einsum("nki,nkj->nij", unit, unit)
+    off = np.abs(gram[:, [0, 0, 1], [1, 2, 2]]).max(axis=1, initial=0.0)
+    near = sound & (off > 1e-14) & (off < 1e-3)
+    near[near] = off[near] <= 6 * _rounding(linear[near]) / lengths[near].min(axis=1)
+    if not near.any():
+        return transforms, near
+    left, _, right = np.linalg.svd(unit[near])
+    out = transforms.copy()
+    out[near, :3, :3] = (left @ right) * lengths[near][:, None, :]
+    return out, near
+
+
+def _rounding(linear: NDArray[np.float64]) -> NDArray[np.float64]:
+    """(N,) how far the numbers of matrices may be off for having been written with few digits."""
+    size = np.abs(linear)
+    found = size.max(axis=(1, 2)) * 2.0**-24
+    leading = np.floor(np.log10(np.where(size > 0, size, 1.0)))
+    for digits in (9, 8, 7, 6, 5):
+        step = 10.0 ** (leading - (digits - 1))
+        fits = (np.abs(linear - np.round(linear / step) * step) <= 1e-12 * size).all(axis=(1, 2))
+        found = np.where(fits, np.maximum(found, step.max(axis=(1, 2), where=size > 0, initial=0.0) / 2), found)
+    return found
 
 
 def sheared(transforms: NDArray[np.float64]) -> NDArray[np.bool_]:
