@@ -1,9 +1,12 @@
 from __future__ import annotations
 
+import io
+
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from PIL import Image
 
 import zesty_otter as zo
 from build import cube, moved, scene_of, texts
@@ -116,7 +119,13 @@ def test_textures_go_into_a_folder_of_their_own_and_missing_ones_are_named(tmp_p
     found = zo.read(tmp_path / "out" / "crate.obj").materials[0].textures
     assert list(found) == ["base_color", "roughness", "normal"]
     rough = found["roughness"]
-    assert (rough.offset, rough.scale, rough.channel, rough.clamp) == ((0.25, 0.0), (2.0, 2.0), "b", True)
+    # Of its channel, and without options, which many readers do not know.
+    assert (rough.texture.name, rough.channel, rough.clamp) == ("wood_roughness.png", None, False)
+    blue = np.asarray(Image.open(io.BytesIO(timber())).convert("RGB"))[..., 2]
+    assert np.array_equal(np.asarray(Image.open(io.BytesIO(rough.texture.read()))), blue)
+    assert "map_Pr crate_textures/wood_roughness.png\n" in (tmp_path / "out" / "crate.mtl").read_text()
+    for words in ("its roughness texture lies where its others lie", "ends at its edges", "in an image of its own"):
+        assert words in texts(notes)
     assert (found["normal"].strength, found["normal"].texture.found) == (0.5, False)
 
 

@@ -1,5 +1,6 @@
 from __future__ import annotations
 
+import math
 import struct
 
 import numpy as np
@@ -163,11 +164,15 @@ def test_numbers_that_are_none_cost_their_faces_or_their_normals_only(tmp_path, 
     assert mesh.normals.index.tolist() == ([0, 1, 2] if column < 3 else [0, 1, 2, 0, 2, -1])
 
 
-def test_large_faces_are_written_and_read(tmp_path):
+def test_large_faces_are_written_in_triangles(tmp_path):
     angle = np.arange(300) * (2 * np.pi / 300)
     disc = zo.Mesh("disc", np.stack([np.cos(angle), np.sin(angle), 0 * angle], 1), np.array([0, 300]), np.arange(300))
     zo.write(scene_of(disc, cube()), tmp_path / "a.ply")
-    assert zo.read(tmp_path / "a.ply").meshes[0].face_size.tolist() == [300, *[4] * 6]
+    found = zo.read(tmp_path / "a.ply").meshes[0]
+    assert found.face_size.tolist() == [3] * 298 + [4] * 6
+    flat = found.points[found.corner_point[: 3 * 298].reshape(-1, 3)]
+    area = np.cross(flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0])[:, 2].sum() / 2
+    assert area == pytest.approx(150 * math.sin(2 * math.pi / 300))
 
 
 # STL
@@ -268,3 +273,29 @@ def test_what_stl_and_ply_lose_is_said(tmp_path):
         assert words in said
     assert "one UV set and one colour" in texts(zo.write(scene, tmp_path / "a.ply"))
     assert CUBE_POINTS[0] == [0, 0, 0]
+
+
+def test_readers_that_fan_get_nothing_they_fan_wrongly(tmp_path):
+    # A concave quad, a convex one, a pentagon and a triangle.
+    points = [[0, 0, 0], [2, 0, 0], [0.5, 0.5, 0], [0, 2, 0], [3, 0, 0], [3, 2, 0], [2, 2, 0], [2.5, 3, 0]]
+    mesh = zo.Mesh.from_faces("sheet", points, [[0, 1, 2, 3], [1, 4, 5, 6], [6, 5, 7], [1, 4, 5, 7, 6]])
+    notes = zo.write(scene_of(mesh), tmp_path / "a.ply")
+    assert "2 faces of more than four corners or concave split into triangles" in texts(notes)
+    data = (tmp_path / "a.ply").read_bytes()
+    at, area = data.index(b"end_header\n") + 11, 0.0
+    vertex = np.frombuffer(data, "<f4", 3 * 8, at).reshape(8, 3)
+    at += vertex.nbytes
+    sizes = []
+    while at < len(data):
+        size = data[at]
+        sizes.append(size)
+        face = vertex[np.frombuffer(data, "<i4", size, at + 1)]
+        at += 1 + 4 * size
+        for k in range(1, size - 1):
+            cross = np.cross(face[k] - face[0], face[k + 1] - face[0])[2]
+            assert cross > 0
+            area += cross / 2
+    assert sorted(sizes) == [3] * 6 + [4]
+    assert area == pytest.approx(1 + 2 + 0.5 + 2.5)
+    said = texts(zo.write(scene_of(mesh), tmp_path / "a.obj"))
+    assert "2 faces of more than four corners or concave, which some readers of OBJ split wrongly" in said

@@ -13,7 +13,8 @@ from numpy.typing import NDArray
 from zesty_otter.errors import InputError, ModelError, UsageError
 from zesty_otter.formats.colors import as_light, as_seen, has_colors
 from zesty_otter.formats.files import Encoded
-from zesty_otter.model import LARGEST, ROLES, Frame, Node, Note, Scene, count_of, expanded
+from zesty_otter.formats.placement import in_uvs
+from zesty_otter.model import LARGEST, ROLES, Frame, Mesh, Node, Note, Scene, count_of, expanded
 
 Progress = Callable[[float], None]
 """Called with the share of the work that is done, 0 to 1."""
@@ -33,6 +34,7 @@ CARRIES = (
     "metal/rough",
     "textures",
     "embedded textures",
+    "texture placement",
     "scatters",
     "properties",
     "mesh properties",
@@ -57,7 +59,7 @@ class Format:
     ``frame`` is the space its files are in: axes, and the unit when the format fixes one; ``spaces`` are further
     axes that a file can say, ``axes_vary`` is for formats that say none and may be in any. ``carries``
     names entries of `CARRIES`; ``chooses`` what a reader lets one choose: a pose, a scene. ``colors`` is one of
-    `COLORS`.
+    `COLORS`. ``plain_faces`` says that its readers take triangles and convex quads only, whatever it allows.
     """
 
     name: str
@@ -73,6 +75,7 @@ class Format:
     chooses: frozenset[str] = frozenset()
     quantizes: bool = False
     colors: str = "linear"
+    plain_faces: bool = False
 
     def read(
         self,
@@ -109,7 +112,23 @@ class Format:
         return scene.map_nodes(_with_told_role) if "properties" in self.carries else scene
 
     def carried(self, scene: Scene, *, keep_hidden: bool = False) -> tuple[Scene, list[Note]]:
-        """What a file gets of a scene: no hidden nodes where it cannot hide them, unless ``keep_hidden``; and notes."""
+        """What a file gets of a scene, and notes.
+
+        No hidden nodes where it cannot hide them, unless ``keep_hidden``; textures placed by their UVs where it
+        cannot place them.
+        """
+        notes: list[Note] = []
+        if "texture placement" not in self.carries and "materials" in self.carries:
+            scene, notes = in_uvs(scene, self.name)
+        if self.plain_faces:
+            scene, split = _with_plain_faces(scene)
+            text = f"{count_of(split, 'face')} of more than four corners or concave split into triangles"
+            notes += [Note("done", text, self.name)] if split else []
+        scene, more = self._shown(scene, keep_hidden=keep_hidden)
+        return scene, notes + more
+
+    def _shown(self, scene: Scene, *, keep_hidden: bool) -> tuple[Scene, list[Note]]:
+        """The scene without hidden nodes, where the format cannot hide them."""
         if "visibility" in self.carries:
             return scene, []
         hidden = {one.number for one in scene.walk() if not one.visible}
@@ -155,6 +174,21 @@ class Format:
             text = f"{self.title} has no scatters; their copies became {count_of(copies, 'node')}"
             encoded.notes.append(Note("lost", text, self.name))
         return encoded
+
+
+def _with_plain_faces(scene: Scene) -> tuple[Scene, int]:
+    """The scene with triangles and convex quads only, and how many faces were others."""
+    from zesty_otter.polygons import hard_to_fan, triangulated
+
+    split = 0
+
+    def plain(mesh: Mesh) -> Mesh:
+        nonlocal split
+        hard = hard_to_fan(mesh)
+        split += int(hard.sum())
+        return triangulated(mesh, "shortest-diagonal", hard) if hard.any() else mesh
+
+    return scene.map_meshes(plain), split
 
 
 def _straightened(scene: Scene) -> Scene:

@@ -76,7 +76,8 @@ class TextureUse:
     """How a material uses a texture.
 
     ``channel`` is the colour channel (``r g b a``) that single-number roles read, or None for the usual
-    one. ``offset`` and ``scale`` place the image on the UVs, whose origin is the lower left corner.
+    one. ``scale``, ``rotation`` (in radians, to the left) and ``offset`` place the image on the UVs, in this order:
+    it is looked up at ``offset + rotated(scale * uv)``. The origin of UVs is the lower left corner of the image.
     ``strength`` is the normal map's scale or the occlusion's strength.
     """
 

@@ -22,9 +22,9 @@ from zesty_otter.geometry.surface.topology import (
     weld_representatives,
 )
 from zesty_otter.model import Layer, Mesh, Note, Scene, corners_of_faces, count_of
+from zesty_otter.polygons import with_corners
 from zesty_otter.steps.base import Length, Step
 from zesty_otter.steps.materials import merged_materials
-from zesty_otter.steps.polygons import with_corners
 from zesty_otter.steps.stretches import Stretches
 
 

@@ -10,8 +10,8 @@ from pydantic import Field
 from zesty_otter.geometry.surface.flat import merge_flat, runs_straight
 from zesty_otter.geometry.surface.normals import continuous_edges
 from zesty_otter.geometry.surface.topology import topology
-from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Mesh, Scene
+from zesty_otter.polygons import triangulated, with_corners
 from zesty_otter.steps.base import Step
 
 
@@ -104,37 +104,3 @@ def merged_flat(mesh: Mesh, angle: float) -> Mesh:
     used = merged.point_used
     left = used | ~mesh.point_used
     return merged if left.all() else merged.keep_points(left)
-
-
-def with_corners(mesh: Mesh, corners: Any, face_start: Any, face: Any) -> Mesh:
-    """The mesh with faces made of some of its corners; ``face`` (F',) says which old face each comes from."""
-    return mesh.with_index(
-        lambda index: index[corners],
-        face_start=face_start,
-        face_slot=None if mesh.face_slot is None else mesh.face_slot[face],
-        face_smoothing=None if mesh.face_smoothing is None else mesh.face_smoothing[face],
-        face_sets={name: np.flatnonzero(np.isin(face, members)) for name, members in mesh.face_sets.items()},
-    )
-
-
-def triangulated(mesh: Mesh, diagonal: str, to_split: np.ndarray[Any, Any]) -> Mesh:
-    """The mesh with the faces in ``to_split`` (F,) turned into triangles, in place in the order of faces."""
-    triangles, face = triangulate(mesh.points, mesh.face_start, mesh.corner_point, diagonal=diagonal)
-    size = np.full(len(face), 3)
-    if to_split.all() or (mesh.face_size[~to_split] == 3).all():
-        corners = triangles.ravel()
-    else:
-        # A face that is kept stands where its first triangle would.
-        first_row = mesh.face_start[:-1] - 2 * np.arange(mesh.face_count)
-        kept_row = np.ones(len(face), bool)
-        kept_row[~to_split[face]] = False
-        kept_row[first_row[~to_split]] = True
-        size[first_row[~to_split]] = mesh.face_size[~to_split]
-        face, size = face[kept_row], size[kept_row]
-        start = np.concatenate([[0], np.cumsum(size)])
-        corners = np.empty(start[-1], np.int64)
-        split_row = to_split[face]
-        corners[np.repeat(split_row, size)] = triangles[kept_row][split_row].ravel()
-        whole = ~to_split[mesh.corner_face]
-        corners[np.repeat(~split_row, size)] = np.flatnonzero(whole)
-    return with_corners(mesh, corners, np.concatenate([[0], np.cumsum(size)]), face)

@@ -20,9 +20,9 @@ from zesty_otter.geometry.surface.tangents import tangents
 from zesty_otter.geometry.surface.topology import Topology, topology
 from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Layer, Mesh, Note, Scene, count_of
+from zesty_otter.polygons import triangulated
 from zesty_otter.shading import with_all_normals, with_normals
 from zesty_otter.steps.base import Step
-from zesty_otter.steps.polygons import triangulated
 
 
 class Normals(Step):

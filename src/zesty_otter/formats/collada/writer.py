@@ -254,15 +254,7 @@ class _Writer:
 
     def _texture(self, use: TextureUse) -> None:
         sampler = f"{self.images[id(use.texture)]}-sampler"
-        if use.offset == (0.0, 0.0) and use.scale == (1.0, 1.0):
-            self.xml.leaf("texture", texture=sampler, texcoord=f"UVSET{use.uv_set}")
-            return
-        self.xml.begin("texture", texture=sampler, texcoord=f"UVSET{use.uv_set}")
-        self.xml.begin("extra")
-        self.xml.begin("technique", profile="common")
-        for name, value in zip(("repeatU", "repeatV", "offsetU", "offsetV"), (*use.scale, *use.offset), strict=True):
-            self.xml.leaf(name, plain(value))
-        self.xml.end(3)
+        self.xml.leaf("texture", texture=sampler, texcoord=f"UVSET{use.uv_set}")
 
     def _transparency(self, material: Material, used: dict[str, TextureUse]) -> None:
         if material.alpha_mode == "opaque":

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import hashlib
+import math
 import re
 from collections.abc import Callable
 from typing import Any
 
+import numpy as np
+
 from zesty_otter import pixels
+from zesty_otter.formats.placement import is_placed, matrix_of
 from zesty_otter.model import Material, Note, Texture, TextureUse
 
 _MIME = {"PNG": ("image/png", ".png"), "JPEG": ("image/jpeg", ".jpg")}
@@ -130,6 +134,7 @@ class MaterialTable:
         merged = pixels.pack((info.width, info.height), rgb[0], rgb[1], rgb[2], (data, channel))
         stem = _stem((color or alpha).texture.name)
         self._note("done", f"material '{material.name}': colour and transparency maps were merged into one image")
+        self._note_places(material, color, alpha)
         return self._use(self._image(f"{stem}_alpha", merged), color or alpha)
 
     def _metal_rough(self, material: Material) -> dict[str, Any] | None:
@@ -153,7 +158,16 @@ class MaterialTable:
         use = roughness if rough_data else metallic
         assert use is not None
         self._note("done", f"material '{material.name}': metal and rough maps were packed into one image")
+        self._note_places(material, roughness, metallic)
         return self._use(self._image(f"{_stem(use.texture.name)}_metal_rough", packed), use)
+
+    def _note_places(self, material: Material, one: TextureUse | None, other: TextureUse | None) -> None:
+        """Says when two maps that became one lay differently."""
+        if one is None or other is None:
+            return
+        if one.uv_set != other.uv_set or not np.allclose(matrix_of(one), matrix_of(other), rtol=0, atol=1e-9):
+            text = f"material '{material.name}': '{other.texture.name}' lies as '{one.texture.name}' does now"
+            self._note("lost", text)
 
     def _single_channel(self, material: Material, use: TextureUse) -> dict[str, Any] | None:
         data = self._bytes(use.texture) if use.texture.found else None
@@ -207,10 +221,11 @@ class MaterialTable:
         info: dict[str, Any] = {"index": self._texture_of[key]}
         if use.uv_set:
             info["texCoord"] = use.uv_set
-        if use.offset != (0.0, 0.0) or use.scale != (1.0, 1.0) or use.rotation:
-            # Our UVs start at the lower left corner, glTF's at the upper left.
-            offset = [use.offset[0], 1.0 - use.scale[1] - use.offset[1]]
-            turn = {"rotation": -use.rotation} if use.rotation else {}
+        if is_placed(use):
+            # Our UVs start at the lower left corner, glTF's at the upper left; both turn to the left.
+            c, s = math.cos(use.rotation), math.sin(use.rotation)
+            offset = [use.offset[0] - s * use.scale[1], 1.0 - c * use.scale[1] - use.offset[1]]
+            turn = {"rotation": use.rotation} if use.rotation else {}
             self._extend(info, "KHR_texture_transform", {"offset": offset, "scale": list(use.scale), **turn})
         return info
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import binascii
 import json
+import math
 import struct
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
@@ -533,16 +534,20 @@ class _Reader:
             return None
         place = info.get("extensions", {}).get("KHR_texture_transform", {})
         offset, scale = place.get("offset", (0.0, 0.0)), place.get("scale", (1.0, 1.0))
+        turned = float(place.get("rotation", 0.0))
         samplers = self._list("samplers")
         sampler = samplers[_index(texture["sampler"], "sampler")] if "sampler" in texture else {}
         return TextureUse(
             self._image(source),
             int(place.get("texCoord", info.get("texCoord", 0))),
             channel,
-            # glTF's UVs start at the upper left corner, ours at the lower left.
-            (float(offset[0]), 1.0 - float(scale[1]) - float(offset[1])),
+            # glTF's UVs start at the upper left corner, ours at the lower left; both turn to the left.
+            (
+                float(offset[0]) + math.sin(turned) * float(scale[1]),
+                1.0 - math.cos(turned) * float(scale[1]) - float(offset[1]),
+            ),
             (float(scale[0]), float(scale[1])),
-            -float(place.get("rotation", 0.0)),
+            turned,
             sampler.get("wrapS") == 33071,
             float(info.get(strength, 1.0)) if strength else 1.0,
         )

@@ -21,7 +21,7 @@ _STATEMENTS = {
 
 _NUMBERS = {"shininess": "Ns", "refraction": "Ni", "illumination": "illum"}
 _COLORS = {"ambient": "Ka", "specular": "Ks", "filter": "Tf"}
-_CHANNELS = {"r": "r", "g": "g", "b": "b", "a": "m"}
+_ONE_NUMBER = ("alpha", "metallic", "roughness", "occlusion")
 
 
 class Library:
@@ -33,6 +33,7 @@ class Library:
         self.notes: list[Note] = []
         self.textures = TextureFiles(stem, "obj")
         self._names: dict[int, str] = {}
+        self._grey: dict[tuple[int, str], Texture] = {}
         lines: list[str] = []
         for material in scene.materials:
             self._names[id(material)] = self._unique(material.name)
@@ -88,20 +89,37 @@ class Library:
 
     def _map(self, material: Material, role: str, use: TextureUse) -> str:
         words = [_STATEMENTS[role]]
-        if use.offset != (0.0, 0.0):
-            words.append(f"-o {_numbers(*use.offset)}")
-        if use.scale != (1.0, 1.0):
-            words.append(f"-s {_numbers(*use.scale)}")
-        if use.clamp:
-            words.append("-clamp on")
-        if use.channel:
-            words.append(f"-imfchan {_CHANNELS[use.channel]}")
         if role == "normal" and use.strength != 1.0:
             words.append(f"-bm {_numbers(use.strength)}")
-        if use.rotation or use.uv_set:
-            text = f"material '{material.name}': MTL cannot turn textures or choose UV sets, as its {role} texture does"
+        if use.uv_set:
+            text = f"material '{material.name}': MTL cannot choose UV sets, as its {role} texture does"
             self.notes.append(Note("lost", text, "obj"))
-        return " ".join([*words, self.textures.path(use.texture)])
+        if use.clamp:
+            text = f"material '{material.name}': that its {role} texture ends at its edges is left out of the MTL"
+            self.notes.append(Note("lost", text, "obj"))
+        return " ".join([*words, self.textures.path(self._plain_texture(material, role, use))])
+
+    def _plain_texture(self, material: Material, role: str, use: TextureUse) -> Texture:
+        """An image that is read rightly by whoever knows nothing of channels: grey, in a file of its own.
+
+        Options before the name of an image are not understood by many readers, which then miss the image.
+        """
+        if role not in _ONE_NUMBER or not use.texture.found:
+            return use.texture
+        try:
+            data = use.texture.read()
+            channel = use.channel or ("a" if role == "alpha" and pixels.has_alpha(data) else "")
+            if not channel or pixels.inspect(data).channels in ("1", "L"):
+                return use.texture
+            key = id(use.texture), channel
+            if key not in self._grey:
+                stem = use.texture.name.rpartition(".")[0] or use.texture.name
+                self._grey[key] = Texture(f"{stem}_{role}.png", data=pixels.single_channel(data, channel))
+                text = f"material '{material.name}': {role} stands in an image of its own, {self._grey[key].name}"
+                self.notes.append(Note("done", text, "obj"))
+            return self._grey[key]
+        except (pixels.ImageError, OSError):
+            return use.texture  # said where it is copied
 
     def _note_losses(self, material: Material) -> None:
         lost = []

@@ -19,7 +19,8 @@ from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.obj import _print as kernels
 from zesty_otter.formats.obj.library import Library
 from zesty_otter.formats.text import number_lines
-from zesty_otter.model import Mesh, Note, Placed, Scene, transformed
+from zesty_otter.model import Mesh, Note, Placed, Scene, count_of, transformed
+from zesty_otter.polygons import hard_to_fan
 
 _MOST_SETS = 62  # as many bits as fit beside the sign
 
@@ -60,6 +61,10 @@ def _losses(scene: Scene) -> Iterator[Note]:
     if colored:
         text = "OBJ has a colour for each point, so colours that change within one are mixed, and alpha is left out"
         yield Note("lost", f"{text}: {', '.join(colored[:5])}", "obj")
+    hard = sum(int(hard_to_fan(mesh).sum()) for mesh in scene.meshes)
+    if hard:
+        text = f"{count_of(hard, 'face')} of more than four corners or concave, which some readers of OBJ split wrongly"
+        yield Note("guess", f"{text}; --triangulate shortest-diagonal leaves them nothing to split", "obj")
     with_properties = [one.node.name for one in placed if one.node.properties and one.node.role == "visible"]
     if with_properties:
         yield Note("lost", f"OBJ has no properties; left out of {', '.join(with_properties[:5])}", "obj")

@@ -13,6 +13,7 @@ FORMATS = (
         reader="zesty_otter.formats.ply.reader",
         writer="zesty_otter.formats.ply.writer",
         colors="screen",
+        plain_faces=True,
         magic=(b"ply",),
         axes_vary=True,
     ),

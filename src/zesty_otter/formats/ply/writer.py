@@ -39,33 +39,29 @@ def encode(scene: Scene, name: str) -> Encoded:
     rows = np.empty(len(corner), [(name, column.dtype) for name, column in columns.items()])
     for key, column in columns.items():
         rows[key] = column
-    wide = int(mesh.face_size.max(initial=0)) > 255
     head = ["ply", "format binary_little_endian 1.0"]
     head.append(f"comment {frame_comment(scene.frame)}")
     head.append(f"element vertex {len(rows)}")
     head += [f"property {'uchar' if rows.dtype[key] == np.uint8 else 'float'} {key}" for key in columns]
-    head += [f"element face {mesh.face_count}", f"property list {'uint' if wide else 'uchar'} int vertex_indices"]
+    head += [f"element face {mesh.face_count}", "property list uchar int vertex_indices"]
     head.append("end_header\n")
     text = "\n".join(head).encode()
-    return Encoded({name: [text, rows.view(np.uint8), *_face_rows(mesh, vertex, wide)]}, notes)
+    return Encoded({name: [text, rows.view(np.uint8), *_face_rows(mesh, vertex)]}, notes)
 
 
-def _face_rows(mesh: Mesh, vertex: NDArray[np.int32], wide: bool) -> Iterator[Buffer]:
+def _face_rows(mesh: Mesh, vertex: NDArray[np.int32]) -> Iterator[Buffer]:
     size = mesh.face_size
-    count = np.dtype("<u4" if wide else "u1")
     if len(size) and (size == size[0]).all():
-        rows = np.empty(mesh.face_count, [("n", count), ("v", "<i4", (int(size[0]),))])
+        rows = np.empty(mesh.face_count, [("n", "u1"), ("v", "<i4", (int(size[0]),))])
         rows["n"], rows["v"] = size[0], vertex.reshape(-1, size[0])
         yield rows.view(np.uint8)
         return
     # Bytes of every row: its count, then its corners.
-    start = np.concatenate([[0], np.cumsum(count.itemsize + 4 * size.astype(np.int64))])
+    start = np.concatenate([[0], np.cumsum(1 + 4 * size.astype(np.int64))])
     out = np.empty(int(start[-1]), np.uint8)
-    counts = size.astype(count).view(np.uint8).reshape(-1, count.itemsize)
-    for k in range(count.itemsize):
-        out[start[:-1] + k] = counts[:, k]
+    out[start[:-1]] = size
     corner = np.ascontiguousarray(vertex, "<i4").view(np.uint8).reshape(-1, 4)
-    place = np.repeat(start[:-1] + count.itemsize, size)
+    place = np.repeat(start[:-1] + 1, size)
     place += 4 * (np.arange(len(vertex)) - np.repeat(mesh.face_start[:-1], size))
     for k in range(4):
         out[place + k] = corner[:, k]

@@ -13,6 +13,7 @@ _CARRIES = frozenset(
         "materials",
         "metal/rough",
         "textures",
+        "texture placement",
         "unit",
         "axes",
         "lights and cameras",

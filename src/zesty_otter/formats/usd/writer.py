@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from zesty_otter.formats.bare import nothing_to_write
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.one_image import with_alpha_in_color
+from zesty_otter.formats.placement import is_placed
 from zesty_otter.formats.text import list_of
 from zesty_otter.formats.textures_out import TextureFiles
 from zesty_otter.formats.usd.package import package
@@ -401,7 +402,7 @@ class _Writer:
 
     def _texture(self, path: str, role: str, use: TextureUse, factor: tuple[float, ...]) -> None:
         source = f"{path}/uv{use.uv_set}.outputs:result"
-        if use.offset != (0.0, 0.0) or use.scale != (1.0, 1.0) or use.rotation:
+        if is_placed(use):
             self._open(f'def Shader "{role}_place"', [])
             self._line('uniform token info:id = "UsdTransform2d"')
             self._line(f"float2 inputs:in.connect = <{source}>")

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from zesty_otter.errors import InputError
 from zesty_otter.formats.bare import if_sound, sound_material
 from zesty_otter.formats.files import find_beside, missing_texture
+from zesty_otter.formats.placement import moved_uvs, placed_by
 from zesty_otter.formats.x3d.shapes import FACE_SETS, PRIMITIVES, SWEPT, read_geometry
 from zesty_otter.formats.x3d.swept import is_true
 from zesty_otter.formats.xml import Element, child, children, floats, name_of, number, parse
@@ -79,6 +80,7 @@ class _Reading:
             if one.get("DEF"):
                 self.defined.setdefault(one.get("DEF", ""), one)
         self.meshes: dict[tuple[Any, ...], Mesh] = {}
+        self.stretched: dict[int, NDArray[np.float64]] = {}
         self.geometries: dict[int, Mesh | None] = {}
         self.materials: dict[tuple[Any, ...], Material | None] = {}
         self.textures: dict[str, Texture | None] = {}
@@ -217,9 +219,11 @@ class _Reading:
             return None
         two_sided = name_of(geometry) in FACE_SETS | SWEPT and not is_true(geometry, "solid", True)
         material = self._material(appearance, two_sided)
-        key = id(mesh), id(material)
+        stretched = self.stretched.get(id(appearance))
+        key = id(mesh), id(material), id(stretched)
         if key not in self.meshes:
-            self.meshes[key] = mesh.replace(slots=(material,))
+            own = mesh.replace(slots=(material,))
+            self.meshes[key] = own if stretched is None else moved_uvs(own, stretched)
         return self.meshes[key]
 
     def _material(self, appearance: Element | None, two_sided: bool) -> Material | None:
@@ -244,7 +248,9 @@ class _Reading:
                 elif name_of(target) == "ImageTexture" and role:
                     texture = self._texture(target)
                     if texture is not None:
-                        uses[role] = self._placed(TextureUse(texture), parts.get("TextureTransform"), target)
+                        uses[role] = self._placed(
+                            TextureUse(texture), parts.get("TextureTransform"), target, appearance
+                        )
         if body is None and not uses:
             return None
         name = (_called(body) if body is not None else "") or _called(appearance) or "material"
@@ -279,18 +285,25 @@ class _Reading:
             shading=shading,
         ).with_textures(uses)
 
-    def _placed(self, use: TextureUse, about: Element | None, image: Element) -> TextureUse:
+    def _placed(self, use: TextureUse, about: Element | None, image: Element, appearance: Element) -> TextureUse:
         clamp = not (is_true(image, "repeatS", True) and is_true(image, "repeatT", True))
+        use = replace(use, clamp=clamp)
         if about is None:
-            return replace(use, clamp=clamp)
-        if floats(about.get("center")).any():
-            self.note("lost", "the centre of a texture transform is not carried")
-        scale = (*floats(about.get("scale")).tolist(), 1.0, 1.0)[:2]
-        shift = (*floats(about.get("translation")).tolist(), 0.0, 0.0)[:2]
-        # X3D scales what it has moved (ISO/IEC 19775-1, 18.4.8).
-        offset = shift[0] * scale[0], shift[1] * scale[1]
+            return use
+        centre, scale, shift = (
+            np.nan_to_num([*floats(about.get(key)).tolist(), missing, missing][:2])
+            for key, missing in (("center", 0.0), ("scale", 1.0), ("translation", 0.0))
+        )
         turned = number(about.get("rotation"), 0.0)
-        return replace(use, clamp=clamp, scale=(scale[0], scale[1]), offset=offset, rotation=turned)
+        # Moved, rotated about the centre and then scaled (ISO/IEC 19775-1, 18.4.8).
+        c, s = math.cos(turned), math.sin(turned)
+        linear = np.array([[c, -s], [s, c]]) * scale[:, None]
+        matrix = np.column_stack([linear, linear @ (shift + centre) - centre])
+        placed = placed_by(use, matrix)
+        if placed is None:
+            # Stretched after it was turned, which only UVs can have.
+            self.stretched[id(appearance)] = matrix
+        return placed or use
 
     def _texture(self, element: Element) -> Texture | None:
         text = element.get("url") or ""

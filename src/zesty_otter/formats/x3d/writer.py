@@ -228,10 +228,6 @@ class _Writer:
         if use is not None:
             repeat = "false" if use.clamp else None
             xml.leaf("ImageTexture", url=f'"{quote(self.textures.path(use.texture))}"', repeatS=repeat, repeatT=repeat)
-            if use.scale != (1.0, 1.0) or use.offset != (0.0, 0.0) or use.rotation:
-                shift = (o / s if s else 0.0 for o, s in zip(use.offset, use.scale, strict=True))
-                turn = plain(use.rotation) if use.rotation else None
-                xml.leaf("TextureTransform", scale=plain(*use.scale), translation=plain(*shift), rotation=turn)
         lost = [role for role in material.textures if role not in ("base_color", "alpha")]
         lost += ["metallic value"] if material.metallic else []
         lost += ["cut-out threshold"] if material.alpha_mode == "mask" else []

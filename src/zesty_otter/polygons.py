@@ -1,0 +1,60 @@
+"""Faces of a mesh made anew: of other corners, in triangles, or only as simple as plain readers take them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.geometry.surface.triangulation import triangulate
+from zesty_otter.model import Mesh
+
+
+def hard_to_fan(mesh: Mesh) -> NDArray[np.bool_]:
+    """(F,) the faces that plain readers split wrongly: of more than four corners, or not convex."""
+    size = mesh.face_size
+    found = np.asarray(size > 4)
+    quads = np.flatnonzero(size == 4)
+    if len(quads):
+        corner = mesh.points[mesh.corner_point[mesh.face_start[quads][:, None] + np.arange(4)]]
+        along = np.roll(corner, -1, axis=1) - corner
+        turn = np.cross(np.roll(along, 1, axis=1), along)
+        normal = np.cross(corner[:, 2] - corner[:, 0], corner[:, 3] - corner[:, 1])
+        length = np.einsum("qi,qi->q", normal, normal)
+        found[quads] = (np.einsum("qki,qi->qk", turn, normal) < -1e-9 * length[:, None]).any(axis=1)
+    return found
+
+
+def with_corners(mesh: Mesh, corners: Any, face_start: Any, face: Any) -> Mesh:
+    """The mesh with faces made of some of its corners; ``face`` (F',) says which old face each comes from."""
+    return mesh.with_index(
+        lambda index: index[corners],
+        face_start=face_start,
+        face_slot=None if mesh.face_slot is None else mesh.face_slot[face],
+        face_smoothing=None if mesh.face_smoothing is None else mesh.face_smoothing[face],
+        face_sets={name: np.flatnonzero(np.isin(face, members)) for name, members in mesh.face_sets.items()},
+    )
+
+
+def triangulated(mesh: Mesh, diagonal: str, to_split: np.ndarray[Any, Any]) -> Mesh:
+    """The mesh with the faces in ``to_split`` (F,) turned into triangles, in place in the order of faces."""
+    triangles, face = triangulate(mesh.points, mesh.face_start, mesh.corner_point, diagonal=diagonal)
+    size = np.full(len(face), 3)
+    if to_split.all() or (mesh.face_size[~to_split] == 3).all():
+        corners = triangles.ravel()
+    else:
+        # A face that is kept stands where its first triangle would.
+        first_row = mesh.face_start[:-1] - 2 * np.arange(mesh.face_count)
+        kept_row = np.ones(len(face), bool)
+        kept_row[~to_split[face]] = False
+        kept_row[first_row[~to_split]] = True
+        size[first_row[~to_split]] = mesh.face_size[~to_split]
+        face, size = face[kept_row], size[kept_row]
+        start = np.concatenate([[0], np.cumsum(size)])
+        corners = np.empty(start[-1], np.int64)
+        split_row = to_split[face]
+        corners[np.repeat(split_row, size)] = triangles[kept_row][split_row].ravel()
+        whole = ~to_split[mesh.corner_face]
+        corners[np.repeat(~split_row, size)] = np.flatnonzero(whole)
+    return with_corners(mesh, corners, np.concatenate([[0], np.cumsum(size)]), face)
