@@ -910,3 +910,9 @@ def test_an_unchanged_asset_keeps_its_findings(tmp_path, run):
     assert "unchanged" in said[1].out
     assert all("12 triangles, 4 are allowed" in one.err for one in said)
     assert len({one.status for one in said}) == 1
+
+
+def test_no_level_is_empty_whatever_the_mesh():
+    flat = zo.Mesh.from_faces("wire", [[0, 0, 0], [1, 0, 0]], [[0, 1, 0]])
+    scene = zo.apply(scene_of(flat, cube()), zo.steps.Levels(chain="50"))
+    assert all(one.node.mesh.triangle_count for one in scene.nodes(role="level"))

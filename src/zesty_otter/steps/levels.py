@@ -214,7 +214,7 @@ class Levels(Step):
                 found = chain.measured(mesh)
             else:
                 mesh, found = chain.levels[number - 1]
-                if mesh.triangle_count >= count:
+                if mesh.triangle_count >= count or not mesh.triangle_count:
                     chain.skipped.append((placed.node.name, number))
                     continue  # no lighter than the one before
             count = mesh.triangle_count

@@ -120,8 +120,12 @@ def deviation(before: Shape, after: Shape) -> Deviation:
     """Measure a lighter version against what it was made of.
 
     Distances are exact from places spread over either surface to the other one (P. Cignoni, C. Rocchini and
-    R. Scopigno, 1998, "Metro: measuring error on simplified surfaces"); how dense these are is ``spacing``.
+    R. Scopigno, 1998, "Metro: measuring error on simplified surfaces"); how dense these are is ``spacing``. Of a
+    version without triangles everything is as far away as the shape is long.
     """
+    if not len(after.triangles) or not len(before.triangles):
+        length = float(np.linalg.norm(np.ptp(before.points, axis=0))) if len(before.points) else 0.0
+        return Deviation(length, length, length, 0.0, 0.0, 0.0, 0.0, before.spacing)
     there, near, shares = after.surface.nearest(before.places.position)
     back, _, _ = before.surface.nearest(after.places.position)
     normals = before.normals_at(before.places.triangle, before.places.shares)

@@ -200,7 +200,9 @@ class _Work:
         waiting: list[tuple[float, int, _Piece, Hull]] = []
         done: list[Hull] = []
         count = 0
-        limit = _MORE * self.most_parts + 8 if most is None else most
+        # No sound shape asks for more parts than it has triangles.
+        sensible = min(_MORE * self.most_parts + 8, max(len(self.whole.triangles), _SIMPLE))
+        limit = sensible if most is None else most
 
         def take(piece: _Piece) -> None:
             nonlocal count
