@@ -916,3 +916,11 @@ def test_no_level_is_empty_whatever_the_mesh():
     flat = zo.Mesh.from_faces("wire", [[0, 0, 0], [1, 0, 0]], [[0, 1, 0]])
     scene = zo.apply(scene_of(flat, cube()), zo.steps.Levels(chain="50"))
     assert all(one.node.mesh.triangle_count for one in scene.nodes(role="level"))
+
+
+@pytest.mark.parametrize("axes", ["left up forward", "right forward up", "forward right down"])
+def test_stl_lies_as_it_was_written(tmp_path, axes):
+    scene = scene_of(cube((1, 2, 3)), axes=axes, unit="cm")
+    zo.write(scene, tmp_path / "a.stl")
+    found = zo.read(tmp_path / "a.stl")
+    assert found.frame == scene.frame and np.array_equal(found.bounds(), scene.bounds())

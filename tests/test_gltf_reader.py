@@ -314,6 +314,38 @@ def test_skinned_meshes_stand_in_the_pose_of_their_joints(tmp_path):
         read(tmp_path, content)
 
 
+def test_meshes_stand_as_the_weights_of_their_shape_variants_have_them(tmp_path):
+    up, tilt = np.array([(0, 0, 2), (0, 0, 0), (0, 0, 0)], "<f4"), np.tile(np.array([[1, 0, 0]], "<f4"), (3, 1))
+    normals = np.tile(np.array([[0, 0, 1]], "<f4"), (3, 1))
+    arrays = (TRIANGLE, normals, up, tilt)
+    content = document(
+        nodes=[
+            {"children": [1, 2, 3]},
+            {"name": "a", "mesh": 0},
+            {"name": "b", "mesh": 0, "weights": [1, 0]},
+            {"name": "c", "mesh": 0, "weights": [0, 0]},
+        ],
+        meshes=[
+            {
+                "weights": [0.5, 1.0],
+                "primitives": [
+                    {"attributes": {"POSITION": 0, "NORMAL": 1}, "targets": [{"POSITION": 2}, {"NORMAL": 3}]}
+                ],
+            }
+        ],
+        accessors=accessors(*arrays),
+        **packed(*arrays),
+    )
+    scene = read(tmp_path, content)
+    found = {
+        node.name: (node.mesh.points[0, 2], node.mesh.normals.at_corners()[0].tolist())
+        for node in scene.roots[0].children
+    }
+    half = 0.5**0.5
+    assert found == {"a": (1, pytest.approx([half, 0, half])), "b": (2, [0, 0, 1]), "c": (0, [0, 0, 1])}
+    assert "meshes stand as their weights have them" in texts(scene.notes)
+
+
 def test_instances_are_a_scatter_of_their_mesh(tmp_path):
     places, sizes = np.array([(1, 0, 0), (0, 0, 7)], "<f4"), np.array([(1, 1, 1), (2, 2, 2)], "<f4")
     extension = {"EXT_mesh_gpu_instancing": {"attributes": {"TRANSLATION": 1, "SCALE": 2}}}

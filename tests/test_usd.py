@@ -494,3 +494,55 @@ def test_skins_stand_where_their_skeleton_holds_them(tmp_path, source, expected)
     # A joint that is not there.
     lost = zo.read(usda(tmp_path, SKIN.replace("= [0,0, 1,0", "= [0,0, 2,0") % source))
     assert "stand as modelled" in texts(lost.notes)
+
+
+@pytest.mark.parametrize(
+    ("text", "size", "content"),
+    [
+        ('Plane "a" { double width = 4 double length = 6 }', (4, 6, 0), None),
+        ('Plane "a" { double width = 4 double length = 6 uniform token axis = "X" }', (0, 6, 4), None),
+        ('Plane "a" { double width = 4 double length = 6 uniform token axis = "Y" }', (4, 0, 6), None),
+        (
+            'Capsule "a" { double radius = 1 double height = 3 uniform token axis = "X" }',
+            (5, 2, 2),
+            math.pi * (3 + 4 / 3),
+        ),
+        ('Capsule "a" {}', (1, 1, 2), math.pi * (0.25 + 0.5 / 3)),
+        ('Cone "a" { double radius = 1 double height = 3 uniform token axis = "Y" }', (2, 3, 2), math.pi),
+    ],
+)
+def test_simple_solids_stand_along_their_axis(tmp_path, text, size, content):
+    mesh = zo.read(usda(tmp_path, f"def {text}")).meshes[0]
+    assert np.allclose(np.ptp(mesh.surface_bounds, axis=0), size, atol=1e-6)
+    if content is not None:
+        assert volume(mesh) == pytest.approx(content, rel=0.03)
+    else:
+        corner = mesh.points[mesh.corner_point[:3]]
+        assert np.cross(corner[1] - corner[0], corner[2] - corner[1])[size.index(0)] > 0
+
+
+def test_comments_in_arrays_are_no_numbers(tmp_path):
+    text = BOX.replace("(1,0,0),(0,1,0)", "(1,0,0), # right ] 9\n // more 7\n (0,1,0) /* 8 ] */").replace(
+        "4, 4, 4]", "4, # ]\n 4, 4]"
+    )
+    mesh = zo.read(usda(tmp_path, f'def Mesh "a" {{ {text} }}')).meshes[0]
+    assert mesh.face_count == 6 and volume(mesh) == pytest.approx(1)
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        'def Xform "a b" {}', 'def Xform "1a" {}', 'def Xform "" {}', 'def Mesh "a" { point3f[] points = [(0,0,0),(1,0)] }',
+        'def Mesh "a" { point3f[] points = (0,0,0) }', 'def Xform "a" { double x = "one" }', 'def Xform "a" { float3 x = (1,2) }',
+        'def Xform "a" { float x = [1] }', 'def Xform "a" { matrix4d x = ((1,0,0,0),(0,1,0,0)) }',
+        'def Xform "a" { float2 x.timeSamples = { 1: (1,2,3) } }',
+    ],
+)  # fmt: skip
+def test_values_that_are_not_of_their_type_are_refused_with_their_line(tmp_path, text):
+    with pytest.raises(zo.InputError, match="line 8"):
+        zo.read(usda(tmp_path, "\n" + text))
+
+
+def test_another_version_of_the_text_is_refused(tmp_path):
+    with pytest.raises(zo.InputError, match="version 2 of this text is not known"):
+        zo.read(usda(tmp_path, "", head="#usda 2.0\n"))

@@ -79,6 +79,8 @@ class _Reading:
         asset = child(self.root, "asset")
         unit_element = child(asset, "unit")
         metres = number(unit_element.get("meter") if unit_element is not None else None, 1.0)
+        if unit_element is None:
+            self.note("guess", "the file does not say its unit; the default of COLLADA, the metre, is taken")
         if not metres > 0:
             self.note("guess", f"a unit of {metres:g} metres makes no sense; taken as 1")
             metres = 1.0

@@ -100,7 +100,7 @@ class _Reader:
         self.buffers: dict[int, NDArray[np.uint8]] = {}
         self.textures: dict[int, Texture] = {}
         self.materials: dict[int, Material] = {}
-        self.meshes: dict[tuple[int, int], Mesh] = {}
+        self.meshes: dict[tuple[int, int, tuple[float, ...]], Mesh] = {}
         self.worlds: dict[int, NDArray[np.float64]] = {}
         self.parents: dict[int, int] = {}
 
@@ -323,7 +323,7 @@ class _Reader:
         transform = self._own_transform(number, about)
         content: Content | None = None
         if "mesh" in about:
-            content = self._mesh(about["mesh"], about.get("skin", -1))
+            content = self._mesh(about["mesh"], about.get("skin", -1), about.get("weights"))
             if "skin" in about:
                 # Only its joints place a skinned mesh (specification, section 3.7.3.3).
                 above = self.worlds.get(self.parents.get(number, -1), np.eye(4))
@@ -407,17 +407,20 @@ class _Reader:
 
     # Meshes
 
-    def _mesh(self, number: int, skin: int) -> Mesh:
-        if (number, skin) not in self.meshes:
-            about = self._list("meshes")[_index(number, "mesh")]
+    def _mesh(self, number: int, skin: int, weights: Sequence[float] | None) -> Mesh:
+        about = self._list("meshes")[_index(number, "mesh")]
+        # How much of each shape variant shows: what the node says goes before what the mesh says.
+        shares = tuple(float(one) for one in (about.get("weights", ()) if weights is None else weights))
+        key = number, skin, shares
+        if key not in self.meshes:
             name = str(about.get("name") or f"mesh_{number}")
             joints = self._joints(skin) if skin >= 0 else None
-            mesh = _assembled(name, list(self._primitives(about, name, joints)))
-            self.meshes[number, skin] = _with_extras(mesh, _properties(about))
-        return self.meshes[number, skin]
+            mesh = _assembled(name, list(self._primitives(about, name, joints, shares)))
+            self.meshes[key] = _with_extras(mesh, _properties(about))
+        return self.meshes[key]
 
     def _primitives(
-        self, about: Mapping[str, Any], name: str, joints: NDArray[np.float64] | None
+        self, about: Mapping[str, Any], name: str, joints: NDArray[np.float64] | None, shares: Sequence[float]
     ) -> Iterator[_Primitive]:
         for number, primitive in enumerate(about["primitives"]):
             place = f"mesh {name}, primitive {number}"
@@ -432,6 +435,13 @@ class _Reader:
             count = len(attributes["POSITION"])
             if any(len(values) != count for values in attributes.values()):
                 raise self.fail("its attributes differ in number.", place)
+            if "targets" in primitive:
+                variants = [
+                    {key: self._accessor(one) for key, one in target.items()} for target in primitive["targets"]
+                ]
+                _shape_by(attributes, variants, shares)
+                shown = "as their weights have them" if any(shares) else "as the base shape"
+                self.note("lost", f"shape variants (morph targets) are left out; meshes stand {shown}")
             if joints is not None and {"JOINTS_0", "WEIGHTS_0"} <= attributes.keys():
                 _pose(attributes, joints)
             index = np.arange(count) if "indices" not in primitive else self._accessor(primitive["indices"])[:, 0]
@@ -447,8 +457,6 @@ class _Reader:
                 corners = corners[~bad]
                 attributes["POSITION"] = np.where(sound[:, None], attributes["POSITION"], 0)
             material = self._material(primitive["material"]) if "material" in primitive else None
-            if "targets" in primitive:
-                self.note("lost", f"{place}: shape variants (morph targets) are not carried")
             yield _Primitive(attributes, corners, material)
 
     # Materials
@@ -576,6 +584,21 @@ class _Reader:
         if found.path is None:
             self.note("lost", missing_texture(wanted, found))
         return Texture(wanted.replace("\\", "/").rsplit("/", 1)[-1], found.path, None, wanted, found.looked_in)
+
+
+def _shape_by(
+    attributes: dict[str, NDArray[Any]], variants: Sequence[Mapping[str, NDArray[Any]]], shares: Sequence[float]
+) -> None:
+    """Moves the vertices of a primitive towards its shape variants (specification, section 3.7.2.2)."""
+    for share, variant in zip(shares, variants, strict=False):
+        for key in ("POSITION", "NORMAL", "TANGENT") if share else ():
+            if key in variant and key in attributes and len(variant[key]) == len(attributes[key]):
+                attributes[key] = attributes[key].astype(np.float64)
+                attributes[key][:, :3] += share * variant[key][:, :3]
+    for key in {"NORMAL", "TANGENT"} & attributes.keys() if any(shares) else ():
+        length = np.linalg.norm(attributes[key][:, :3].astype(np.float64), axis=1, keepdims=True)
+        attributes[key] = attributes[key].astype(np.float64)
+        attributes[key][:, :3] /= np.where(length > 0, length, 1.0)
 
 
 def _pose(attributes: dict[str, NDArray[Any]], joints: NDArray[np.float64]) -> None:

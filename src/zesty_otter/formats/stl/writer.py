@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from zesty_otter.formats.bare import as_one_mesh
+from zesty_otter.formats.bare import as_one_mesh, frame_comment
 from zesty_otter.formats.files import Encoded
 from zesty_otter.geometry.surface.triangulation import triangulate
-from zesty_otter.model import Note, Scene, format_unit
+from zesty_otter.model import Note, Scene
 
 _FACET = np.dtype([("normal", "<f4", 3), ("points", "<f4", (3, 3)), ("color", "<u2")])
 
@@ -27,5 +27,5 @@ def encode(scene: Scene, name: str) -> Encoded:
     facets["points"] = points
     facets["normal"] = normals / np.where(length > 0, length, 1.0)[:, None]
     # Not beginning with the word that ASCII files begin with.
-    head = f"binary, {' '.join(scene.frame.axes)}, {format_unit(scene.frame.unit)}".encode()[:80].ljust(80)
+    head = f"comment {frame_comment(scene.frame)}".encode()[:80].ljust(80)
     return Encoded({name: [head, np.array([len(facets)], "<u4").view(np.uint8), facets.view(np.uint8)]}, notes)

@@ -20,7 +20,7 @@ Note = Callable[[str, str], None]
 
 _UV_TYPES = ("texCoord2f", "texCoord2d", "texCoord2h", "float2")
 
-SOLIDS = frozenset({"Cube", "Sphere", "Cylinder", "Cone"})
+SOLIDS = frozenset({"Cube", "Sphere", "Cylinder", "Cone", "Capsule", "Plane"})
 
 
 def value_of(prim: Prim, name: str) -> Any:
@@ -177,7 +177,16 @@ def _interpolation(one: Property, name: str, count: int, places: dict[str, NDArr
 
 
 def read_solid(prim: Prim) -> Mesh:
-    """A cube, sphere, cylinder or cone, as polygons."""
+    """A cube, sphere, cylinder, cone, capsule or plane, as polygons."""
+    axis = str(value_of(prim, "axis") or "Z")
+    # Made about Y, or on XZ, and brought to their axis by changing the letters round.
+    order = {"X": (1, 2, 0), "Y": (0, 1, 2)}.get(axis, (2, 0, 1))
+    if prim.type == "Plane":
+        wide, long = (float((*numbers_of(prim, name), 2.0)[0]) / 2 for name in ("width", "length"))
+        # The width runs along X, or Z about X; the length along Y, or Z about Y ("UsdGeomPlane").
+        x, z = (long, wide) if axis == "Z" else (wide, long)
+        corners = np.array([[-x, 0, -z], [-x, 0, z], [x, 0, z], [x, 0, -z]])
+        return Mesh.from_faces(prim.name, corners[:, order], [[0, 1, 2, 3]])
     if prim.type == "Cube":
         half = float((*numbers_of(prim, "size"), 2.0)[0]) / 2
         points = np.array([[a, b, c] for c in (-half, half) for b in (-half, half) for a in (-half, half)])
@@ -190,9 +199,17 @@ def read_solid(prim: Prim) -> Mesh:
         outline = np.stack([np.cos(angle), np.sin(angle)], axis=1) * radius
         outline[[0, -1], 0] = 0.0
         return turned_outline(prim.name, outline, smooth=True)
+    if prim.type == "Capsule":
+        if "radius" not in prim.properties:
+            radius = 0.5
+        height = float((*numbers_of(prim, "height"), 1.0)[0]) / 2
+        angle = np.linspace(0.0, math.pi / 2, 9)
+        cap = np.stack([np.cos(angle), np.sin(angle)], axis=1) * radius
+        cap[-1, 0] = 0.0
+        outline = np.concatenate([(cap * (1, -1) - (0, height))[::-1], cap + (0, height)])
+        mesh = turned_outline(prim.name, outline, smooth=True)
+        return mesh.replace(points=mesh.points[:, order])
     top = [] if prim.type == "Cone" else [[radius, height]]
     outline = np.array([[0, -height], [radius, -height], *top, [0, height]])
     mesh = turned_outline(prim.name, outline, smooth=False)
-    axis = value_of(prim, "axis") or "Z"
-    order = {"X": (1, 2, 0), "Y": (0, 1, 2), "Z": (2, 0, 1)}.get(str(axis), (2, 0, 1))
     return mesh.replace(points=mesh.points[:, order])

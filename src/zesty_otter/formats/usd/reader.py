@@ -52,9 +52,7 @@ AXES = {"Y": "left up forward", "Z": "left back up"}
 """What the axes mean for each up axis."""
 
 _NO_NODES = frozenset({"Material", "Shader", "NodeGraph", "GeomSubset"})
-_NOT_CARRIED = frozenset(
-    {"BasisCurves", "NurbsCurves", "NurbsPatch", "Points", "TetMesh", "Volume", "HermiteCurves", "Capsule"}
-)
+_NOT_CARRIED = frozenset({"BasisCurves", "NurbsCurves", "NurbsPatch", "Points", "TetMesh", "Volume", "HermiteCurves"})
 _LIGHTS = {"DistantLight": "directional", "SphereLight": "point", "DiskLight": "spot", "RectLight": "spot"}
 
 _MOST_NUMBERS = 64  # in a property that is a list

@@ -31,6 +31,8 @@ _STRING = re.compile(
 )
 _ASSET = re.compile(rb"@@@(.*?)@@@|@([^@\n]*)@", re.DOTALL)
 _PATH = re.compile(rb"<([^>\n]*)>")
+_IN_ARRAY = re.compile(rb"#[^\n]*|//[^\n]*|/\*.*?\*/|\]", re.DOTALL)
+_IDENTIFIER = re.compile(r"[^\W\d]\w*$")
 _ESCAPES = {"n": "\n", "t": "\t", "r": "\r"}
 _LIST_WORDS = (b"prepend", b"append", b"add", b"delete", b"reorder")
 
@@ -102,8 +104,11 @@ class _Parser:
         return UsdSyntaxError(problem, self.data.count(b"\n", 0, self.at) + 1)
 
     def layer_spec(self) -> Prim:
-        if not re.match(rb"#usda\s+\d", self.data):
-            raise self.fail("it does not begin with #usda")
+        version = re.match(rb"#usda\s+(\d+)\.\d", self.data)
+        if version is None:
+            raise self.fail("it does not begin with #usda and a version")
+        if version[1] != b"1":
+            raise self.fail(f"version {version[1].decode()} of this text is not known")
         root = Prim("def", "", "")
         self._space()
         if self._peek(b"("):
@@ -180,6 +185,8 @@ class _Parser:
         self._space()
         kind = "" if self.data[self.at : self.at + 1] in (b'"', b"'") else self._word()
         prim = Prim(specifier, kind, self._string())
+        if not _IDENTIFIER.match(prim.name):
+            raise self.fail(f"'{prim.name}' is not a name that a prim may have")
         if self._peek(b"("):
             prim.meta = self._metadata()
         self._body(prim, depth)
@@ -231,7 +238,7 @@ class _Parser:
             while not self._peek(b"}"):
                 time = self._number()
                 self._take(b":")
-                known.samples[time] = self._value(kind, 0)
+                known.samples[time] = self._typed(kind)
             self.at += 1
         elif suffix == ".spline":
             self._skip_braces()
@@ -241,7 +248,20 @@ class _Parser:
             paths = tuple(one.path for one in found if isinstance(one, Target))
             known.targets = () if removing else paths
         else:
-            known.value = self._value(kind, 0)
+            known.value = self._typed(kind)
+
+    def _typed(self, kind: str) -> Any:
+        """A value that is one of its type: as many numbers as that has, a list where it is one."""
+        is_list = self._peek(b"[")
+        value = self._value(kind, 0)
+        if value is None or not _NUMERIC.match(kind):
+            return value
+        width = width_of(kind)
+        count = value.size if isinstance(value, np.ndarray) else 1
+        numbers = isinstance(value, np.ndarray | int | float)
+        if not numbers or is_list != kind.endswith("[]") or (count % width if is_list else count != width):
+            raise self.fail(f"this is no {kind}")
+        return value
 
     def _skip_braces(self) -> None:
         self._take(b"{")
@@ -315,12 +335,14 @@ class _Parser:
 
     def _array(self, kind: str, depth: int) -> Any:
         if _NUMERIC.match(kind):
-            # Arrays of numbers hold no other brackets: the end is the next one.
+            # Arrays of numbers hold no other brackets: the end is the next one, but for comments.
             end = self.data.find(b"]", self.at)
             if end < 0:
                 raise self.fail("the end of an array is missing")
             try:
                 span = np.frombuffer(self.data, np.uint8, end - self.at, self.at)
+                if self.data.find(b"#", self.at, end) >= 0 or self.data.find(b"/", self.at, end) >= 0:
+                    span, end = self._without_comments()
                 values = whole_numbers_in(span) if kind.startswith(("int", "uint")) else numbers_in(span)
             except NotNumbersError as error:
                 raise self.fail(str(error)) from None
@@ -334,6 +356,16 @@ class _Parser:
             values_list.append(self._value("", depth + 1))
         self.at += 1
         return values_list
+
+    def _without_comments(self) -> tuple[NDArray[np.uint8], int]:
+        """The text of an array without its comments, and where it ends."""
+        kept, at = [], self.at
+        for found in _IN_ARRAY.finditer(self.data, self.at):
+            kept.append(self.data[at : found.start()])
+            at = found.end()
+            if found[0] == b"]":
+                return np.frombuffer(b" ".join(kept), np.uint8), at - 1
+        raise self.fail("the end of an array is missing")
 
     def _tuple(self) -> NDArray[np.float64]:
         """The numbers of a tuple, tuples in it included."""
@@ -403,6 +435,17 @@ class _Parser:
             else:
                 self.at = here
         return target
+
+
+def width_of(kind: str) -> int:
+    """How many numbers a value of a type has, or each in a list of them."""
+    kind = kind.removesuffix("[]")
+    if kind.startswith("matrix"):
+        return int(kind[6]) ** 2
+    if kind.startswith("quat"):
+        return 4
+    digits = kind.rstrip("hfdi")[-1:]
+    return int(digits) if digits in ("2", "3", "4") and kind not in ("int64", "uint64") else 1
 
 
 def _listed(value: Any) -> list[Any]:
