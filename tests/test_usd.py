@@ -2,6 +2,7 @@ from __future__ import annotations
 
 import io
 import math
+import re
 import zipfile
 
 import numpy as np
@@ -546,3 +547,59 @@ def test_values_that_are_not_of_their_type_are_refused_with_their_line(tmp_path,
 def test_another_version_of_the_text_is_refused(tmp_path):
     with pytest.raises(zo.InputError, match="version 2 of this text is not known"):
         zo.read(usda(tmp_path, "", head="#usda 2.0\n"))
+
+
+def prims_in(text: str) -> dict[str, str]:
+    """The type of every prim of a layer by its path, from nothing but the indentation of its text."""
+    found, open_names = {}, []
+    for line in text.splitlines():
+        head = re.match(r'( *)(def|class) (\w* ?)"(\w+)"', line)
+        if head:
+            open_names = [*open_names[: len(head[1]) // 4], head[4]]
+            found["/" + "/".join(open_names)] = head[3].strip()
+    return found
+
+
+def test_all_of_a_file_is_inside_its_one_root_and_nothing_drawn_is_below_another(tmp_path):
+    oak, tar = Material("oak"), Material("tar")
+    post = cube((0.2, 2, 0.2), "post", slots=(oak,))
+    hull = cube((1, 1, 3), "hull", slots=(oak, tar), face_slot=np.arange(6) % 2)
+    deck = Node(
+        "deck",
+        moved(0, 1, 0),
+        (Node("post", content=post), Node("bow", moved(1, 0, 0), (Node("hook", content=cube(name="hook")),), hull)),
+        hull,
+    )
+    solid = Node("deck_collision_1", content=cube((1, 1, 3), "solid"), role="collision")
+    copies = Node("reeds", content=zo.Scatter(post, np.stack([moved(k, 0, 5) for k in range(4)])))
+    scene = scene_of(deck, solid, Node("post 2", moved(5, 0, 0), content=post), copies)
+    zo.write(scene, tmp_path / "yard.usda")
+    text = (tmp_path / "yard.usda").read_text()
+    prims = prims_in(text)
+    root = re.search(r'defaultPrim = "(\w+)"', text)[1]
+    assert {path.split("/")[1] for path in prims} == {root}
+    drawn = {path for path, kind in prims.items() if kind in ("Mesh", "PointInstancer")}
+    for path in drawn:
+        above = path.rpartition("/")[0]
+        while above:
+            assert above not in drawn or prims[above] == "PointInstancer", path
+            above = above.rpartition("/")[0]
+    assert text.count("instanceable = true") == 5  # two hulls, three posts of which one is scattered
+    for target in re.findall(r"material:binding = <(.*?)>", text):
+        assert prims[target] == "Material"
+    # What refers to the file gets meshes and materials with it, at every place.
+    (tmp_path / "quay.usda").write_text(f'{HEAD}def Xform "quay" {{ def "a" (references = @yard.usda@) {{}} }}')
+    found = zo.read(tmp_path / "quay.usda")
+    assert {m.name for m in found.materials} == {"oak", "tar"}
+    assert np.allclose(found.bounds(), scene.bounds())
+    slots = {
+        one.node.name: [slot and slot.name for slot in one.node.drawn.slots] for one in found.walk() if one.node.drawn
+    }
+    assert slots == {"deck": ["oak", "tar"], "post": ["oak"], "bow": ["oak", "tar"], "hook": [None],
+                     "deck_collision_1": [None], "post 2": ["oak"], "reeds": ["oak"]}  # fmt: skip
+    # And read by itself it is the tree it was.
+    back = zo.read(tmp_path / "yard.usda")
+    assert [one.path for one in back.walk()] == [one.path for one in scene.walk()]
+    assert len(back.meshes) == 4 and [one.node.role for one in back.walk()] == [one.node.role for one in scene.walk()]
+    zo.write(back, tmp_path / "again.usda")
+    assert (tmp_path / "again.usda").read_text() == text

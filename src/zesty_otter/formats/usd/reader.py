@@ -51,6 +51,9 @@ from zesty_otter.model import (
 AXES = {"Y": "left up forward", "Z": "left back up"}
 """What the axes mean for each up axis."""
 
+WHOLE, SHOWN = "zesty_otter_scene", "zesty_otter_content"
+"""Marks of ours: a prim that stands for the whole scene, and one that is what the node above it shows."""
+
 _NO_NODES = frozenset({"Material", "Shader", "NodeGraph", "GeomSubset"})
 _NOT_CARRIED = frozenset({"BasisCurves", "NurbsCurves", "NurbsPatch", "Points", "TetMesh", "Volume", "HermiteCurves"})
 _LIGHTS = {"DistantLight": "directional", "SphereLight": "point", "DiskLight": "spot", "RectLight": "spot"}
@@ -110,11 +113,13 @@ class _Reading:
             self.note("guess", "the file does not say its unit; the default of USD, centimetres, is taken")
         up = str(stage.root.meta.get("upAxis", "Y")).upper()
         nodes = [node for prim in roots for node in self._nodes(prim, f"/{prim.name}", np.eye(4), "")]
+        if len(roots) == 1 and _is_marked(roots[0], WHOLE):
+            nodes = list(nodes[0].children) if nodes else []
         for remark in stage.remarks:
             self.note("lost", remark)
         default = stage.root.meta.get("defaultPrim")
         frame = Frame(AXES.get(up, AXES["Y"]), metres)
-        title = str(default) if default else self.path.stem
+        title = str(roots[0].meta.get("displayName") or default) if default and roots else self.path.stem
         return Scene(tuple(nodes), frame, title, tuple(self.notes.values()), self.path, tuple(self.read_files))
 
     def _know(self, prim: Prim, path: str) -> None:
@@ -193,18 +198,24 @@ class _Reading:
         world = matrix if reset else above @ matrix
         if prim.type == "PointInstancer":
             return [self._scattered(prim, path, local, bound)]
-        below = [
-            node for name, child in prim.children.items() for node in self._nodes(child, f"{path}/{name}", world, bound)
-        ]
+        below: list[Node] = []
+        content, role = self._content(prim, path, bound, world), _role(prim)
+        for key, child in prim.children.items():
+            made = self._nodes(child, f"{path}/{key}", world, bound)
+            if _is_marked(child, SHOWN) and content is None and len(made) == 1:
+                # All that the prim shows: what is drawn has nothing below it in files that follow the rules.
+                content, role = made[0].content, made[0].role if role == "visible" else role
+                continue
+            below += made
         name = str(prim.meta.get("displayName") or prim.name)
         return [
             Node(
                 name,
                 local,
                 tuple(below),
-                self._content(prim, path, bound, world),
+                content,
                 value_of(prim, "visibility") != "invisible",
-                role=_role(prim),
+                role=role,
                 properties=_properties(prim),
             )
         ]
@@ -422,11 +433,18 @@ def _role(prim: Prim) -> str:
     return {"proxy": "stand-in", "guide": "marker"}.get(str(value_of(prim, "purpose")), "visible")
 
 
+def _is_marked(prim: Prim, mark: str) -> bool:
+    custom = prim.meta.get("customData")
+    return isinstance(custom, dict) and custom.get(mark) is True
+
+
 def _properties(prim: Prim) -> dict[str, Any]:
     custom = prim.meta.get("customData")
     found = custom if isinstance(custom, dict) else {}
     kept: dict[str, Any] = {}
     for key, value in found.items():
+        if key in (WHOLE, SHOWN):
+            continue
         if isinstance(value, str | int | float | bool):
             kept[key] = value
         elif (

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
@@ -17,7 +18,7 @@ from zesty_otter.formats.placement import is_placed
 from zesty_otter.formats.text import list_of
 from zesty_otter.formats.textures_out import TextureFiles
 from zesty_otter.formats.usd.package import package
-from zesty_otter.formats.usd.reader import AXES
+from zesty_otter.formats.usd.reader import AXES, SHOWN, WHOLE
 from zesty_otter.geometry.surface.aim import aim
 from zesty_otter.geometry.surface.placing import sheared, taken_apart
 from zesty_otter.model import (
@@ -52,6 +53,8 @@ _INPUTS = {
 }
 _SIMPLE = (str, bool, int, float)
 
+_CONTENT = ["customData = {", f"    bool {SHOWN} = true", "}"]
+
 
 def encode(scene: Scene, name: str) -> Encoded:
     """The files of a scene: a layer and its textures, or one package of both when ``name`` ends in .usdz."""
@@ -84,12 +87,15 @@ class _Writer:
         self.notes: list[Note] = []
         self.out: list[Buffer] = []
         self.depth = 0
-        top: set[str] = set()
-        self.root_names = [_identifier(node.name, top) for node in scene.roots]
-        self.library = _identifier("materials", top)
+        self.root = _identifier(scene.name or self.stem, set())
+        # Everything is inside one prim, so that a file that refers to this one gets all of it.
+        inside: set[str] = set()
+        self.root_names = [_identifier(node.name, inside) for node in scene.roots]
+        self.library = f"/{self.root}/{_identifier('materials', inside)}"
+        self.prototypes = f"/{self.root}/{_identifier('prototypes', inside)}"
         used: set[str] = set()
         self.materials = {id(one): _identifier(one.name, used) for one in scene.materials}
-        self.first: dict[int, str] = {}
+        self.shared = _shared(scene)
 
     def _line(self, text: str = "") -> None:
         self.out.append(f"{'    ' * self.depth}{text}\n".encode() if text else b"\n")
@@ -124,19 +130,33 @@ class _Writer:
         self._line("#usda 1.0")
         self._line("(")
         self.depth += 1
-        if self.root_names:
-            self._line(f"defaultPrim = {_quoted(self.root_names[0])}")
+        self._line(f"defaultPrim = {_quoted(self.root)}")
         self._line(f"metersPerUnit = {self.scene.frame.unit or 1.0:.17g}")
         self._line(f'upAxis = "{"XYZ"[self.scene.frame.up[0]]}"')
         self.depth -= 1
         self._line(")")
-        self._nodes()
+        meta = ['kind = "component"', "customData = {", f"    bool {WHOLE} = true", "}"]
+        self._open(f'def Xform "{self.root}"', self._named(meta, self.scene.name, self.root))
         if self.materials:
-            self._line()
-            self._open(f'def Scope "{self.library}"', [])
+            self._open(f'def Scope "{self.library.rpartition("/")[2]}"', [])
             for material in self.scene.materials:
                 self._material(material)
             self._close()
+        if self.shared:
+            self._line()
+            self._open(f'class "{self.prototypes.rpartition("/")[2]}"', [])
+            for mesh in self.scene.meshes:
+                if id(mesh) in self.shared:
+                    self._open(f'def Xform "{self.shared[id(mesh)]}"', [])
+                    self._content(mesh, mesh.name)
+                    self._close()
+            self._close()
+        self._nodes()
+        self._close()
+
+    def _named(self, meta: list[str], name: str, known: str) -> list[str]:
+        """Metadata with the name of something, where its prim cannot be called so."""
+        return meta if not name or name == known else [f"displayName = {_quoted(name)}", *meta]
 
     def _nodes(self) -> None:
         names: list[tuple[str, set[str]]] = []  # of the open prims: path, and the names taken in it
@@ -146,69 +166,104 @@ class _Writer:
                 self._close()
                 names.pop()
             name = next(roots) if not names else _identifier(placed.node.name, names[-1][1])
-            path = f"{names[-1][0] if names else ''}/{name}"
+            path = f"{names[-1][0] if names else f'/{self.root}'}/{name}"
+            taken: set[str] = set()
             self._line()
-            self._open_node(placed.node, name, path)
-            names.append((path, set()))
+            self._open_node(placed.node, name, path, taken)
+            names.append((path, taken))
         while names:
             self._close()
             names.pop()
 
-    def _open_node(self, node: Node, name: str, path: str) -> None:
+    def _open_node(self, node: Node, name: str, path: str, taken: set[str]) -> None:
+        """The prim of a node; names of prims in it that are no children of the node are added to ``taken``."""
         content = node.content
         mesh = content if isinstance(content, Mesh) and content.face_count else None
+        scatter = content if isinstance(content, Scatter) and content.mesh.face_count else None
         kind = "Xform"
-        if isinstance(content, Scatter) and content.mesh.face_count and not node.children:
-            kind = "PointInstancer"
-        if mesh is not None:
-            kind = "Mesh"
-        elif isinstance(content, Light):
+        if isinstance(content, Light):
             kind = _LIGHTS[content.kind]
         elif isinstance(content, Camera):
             kind = "Camera"
-        bound = [slot for slot in mesh.slots if slot is not None] if mesh is not None else []
-        schemas = ["MaterialBindingAPI"] if bound else []
-        if node.role == "collision" and mesh is not None:
-            schemas += ["PhysicsCollisionAPI", "PhysicsMeshCollisionAPI"]
+        # Nothing that is drawn has anything below it, but for what stands for all of it.
+        apart = bool(node.children)
+        solid = mesh is not None and node.role == "collision"
+        shared = mesh is not None and not solid and id(mesh) in self.shared
+        schemas: list[str] = []
+        meta: list[str] = []
+        if not apart and scatter is not None:
+            kind = "PointInstancer"
+        elif not apart and shared and mesh is not None:
+            schemas, meta = self._instance(mesh)
+        elif not apart and mesh is not None:
+            kind, schemas = "Mesh", _schemas_of(mesh, solid=solid)
         if isinstance(content, Light) and content.kind == "spot":
             schemas.append("ShapingAPI")
-        meta = [f"prepend apiSchemas = [{', '.join(map(_quoted, schemas))}]"] if schemas else []
-        if node.name != name:
-            meta.append(f"displayName = {_quoted(node.name)}")
-        meta += self._custom(node)
-        source = self.first.get(id(mesh)) if mesh is not None else None
-        if source is not None:
-            meta.append(f"prepend references = <{source}>")
-        self._open(f'def {kind} "{name}"', meta)
-        if mesh is not None and source is None:
+        meta += [f"prepend apiSchemas = [{', '.join(map(_quoted, schemas))}]"] if schemas else []
+        self._open(f'def {kind} "{name}"', self._named([*meta, *self._custom(node)], node.name, name))
+        if not apart and shared and mesh is not None:
+            self._bind_whole(mesh)
+        elif not apart and mesh is not None:
             self._mesh(mesh)
-            if not node.children:
-                self.first[id(mesh)] = path
-        if node.role == "collision" and mesh is not None:
+        if solid and not apart:
             self._line('uniform token physics:approximation = "convexHull"')
-            self._line('uniform token purpose = "guide"')
-        elif node.role in _GUIDES:
+        if node.role in _GUIDES or solid:
             self._line('uniform token purpose = "guide"')
         elif node.role == "stand-in":
             self._line('uniform token purpose = "proxy"')
-        if isinstance(content, Scatter) and kind == "PointInstancer":
-            self._scatter(content, node, path)
-        elif isinstance(content, Scatter) and content.mesh.face_count:
-            # What is below an instancer is not shown, so it gets a prim of its own.
-            self._line()
-            self._open(f'def PointInstancer "{name}_copies"', [])
-            self._scatter(content, node, f"{path}/{name}_copies")
-            self._close()
         if isinstance(content, Light):
             self._light(content)
         elif isinstance(content, Camera):
             self._camera(content)
         if not node.visible:
             self._line('token visibility = "invisible"')
-        self._placement(node, always=source is not None)
+        self._placement(node)
+        if scatter is not None and not apart:
+            self._scatter(scatter, path)
+        if apart and mesh is not None:
+            own = _identifier(mesh.name, taken)
+            if shared:
+                self._open_instance(mesh, own)
+                self._close()
+            else:
+                self._content(mesh, mesh.name, solid=solid)
+        elif apart and scatter is not None:
+            own = _identifier(f"{name}_copies", taken)
+            self._open(f'def PointInstancer "{own}"', _CONTENT)
+            self._scatter(scatter, f"{path}/{own}")
+            self._close()
 
-    def _scatter(self, scatter: Scatter, node: Node, path: str) -> None:
-        """The copies of a mesh, and the mesh itself where it is first shown."""
+    def _content(self, mesh: Mesh, name: str, *, solid: bool = False) -> None:
+        """A mesh that is all that the prim above it shows."""
+        schemas = _schemas_of(mesh, solid=solid)
+        meta = [f"prepend apiSchemas = [{', '.join(map(_quoted, schemas))}]"] if schemas else []
+        known = _identifier(name, set())
+        self._open(f'def Mesh "{known}"', self._named([*meta, *_CONTENT], name, known))
+        self._mesh(mesh)
+        if solid:
+            self._line('uniform token physics:approximation = "convexHull"')
+        self._close()
+
+    def _instance(self, mesh: Mesh) -> tuple[list[str], list[str]]:
+        """Schemas and metadata of a prim that shows a mesh which others show too."""
+        whole = len(mesh.used_slots) == 1 and mesh.slots[mesh.used_slots[0]] is not None
+        source = f"{self.prototypes}/{self.shared[id(mesh)]}"
+        return ["MaterialBindingAPI"] if whole else [], ["instanceable = true", f"prepend references = <{source}>"]
+
+    def _open_instance(self, mesh: Mesh, name: str) -> None:
+        schemas, meta = self._instance(mesh)
+        meta += [f"prepend apiSchemas = [{', '.join(map(_quoted, schemas))}]"] if schemas else []
+        self._open(f'def Xform "{name}"', [*meta, *_CONTENT])
+        self._bind_whole(mesh)
+
+    def _bind_whole(self, mesh: Mesh) -> None:
+        """The material of a mesh that has only one."""
+        used = mesh.used_slots
+        if len(used) == 1 and mesh.slots[used[0]] is not None:
+            self._line(f"rel material:binding = <{self._material_path(mesh.slots[used[0]])}>")
+
+    def _scatter(self, scatter: Scatter, path: str) -> None:
+        """The copies of a mesh, and the mesh itself where no other shows it."""
         places, turned, scales = taken_apart(scatter.transforms)
         turned = turned[:, [3, 0, 1, 2]]
         self._line(f"rel prototypes = <{path}/prototypes/mesh>")
@@ -218,22 +273,18 @@ class _Writer:
         # What half precision rounds off is kept for readers that know the later property.
         self._array("quatf[] orientationsf", turned)
         self._array("float3[] scales", scales)
+        self._line(f"float3[] extent = [{', '.join(f'({_numbers(*one)})' for one in _reach(scatter))}]")
         self._line()
         self._open('def Scope "prototypes"', [])
         self._line()
-        bound = any(slot is not None for slot in scatter.mesh.slots)
-        meta = ['prepend apiSchemas = ["MaterialBindingAPI"]'] if bound else []
-        if scatter.mesh.name != "mesh":
-            meta.append(f"displayName = {_quoted(scatter.mesh.name)}")
-        source = self.first.get(id(scatter.mesh))
-        if source is not None:
-            meta.append(f"prepend references = <{source}>")
-        self._open('def Mesh "mesh"', meta)
-        if source is None:
-            self._mesh(scatter.mesh)
-            self.first[id(scatter.mesh)] = f"{path}/prototypes/mesh"
+        mesh = scatter.mesh
+        if id(mesh) in self.shared:
+            self._open_instance(mesh, "mesh")
         else:
-            self._placement(Node(""), always=True)
+            schemas = _schemas_of(mesh, solid=False)
+            meta = [f"prepend apiSchemas = [{', '.join(map(_quoted, schemas))}]"] if schemas else []
+            self._open('def Mesh "mesh"', self._named(meta, mesh.name, "mesh"))
+            self._mesh(mesh)
         self._close()
         self._close()
 
@@ -256,7 +307,7 @@ class _Writer:
                 words.append(f"    string {key} = {_quoted(value)}")
         return ["customData = {", *words, "}"] if words else []
 
-    def _placement(self, node: Node, *, always: bool) -> None:
+    def _placement(self, node: Node) -> None:
         matrix = node.transform
         content = node.content
         turned = None
@@ -267,7 +318,7 @@ class _Writer:
         if turned is not None:
             self._lost(f"'{node.name}' is turned so that its light or camera looks along -Z, as USD has it")
             matrix = matrix @ turned
-        if not always and np.array_equal(matrix, np.eye(4)):
+        if np.array_equal(matrix, np.eye(4)):
             return
         if np.array_equal(matrix[:3, :3], np.eye(3)):
             self._line(f"double3 xformOp:translate = ({', '.join(f'{v:.17g}' for v in matrix[:3, 3])})")
@@ -310,10 +361,10 @@ class _Writer:
         for name, layer in _named_layers(mesh):
             self._layer(mesh, name, layer)
         used = mesh.used_slots
-        if len(used) == 1 and mesh.slots[used[0]] is not None:
-            self._line(f"rel material:binding = <{self._material_path(mesh.slots[used[0]])}>")
-        elif len(used) > 1:
+        if len(used) > 1:
             self._subsets(mesh, used)
+        elif id(mesh) not in self.shared:
+            self._bind_whole(mesh)
 
     def _subsets(self, mesh: Mesh, used: Sequence[int]) -> None:
         self._line('uniform token subsetFamily:materialBind:familyType = "partition"')
@@ -356,11 +407,11 @@ class _Writer:
                 self._array(f"int[] {start.split()[1]}:indices", index)
 
     def _material_path(self, material: Material | None) -> str:
-        return f"/{self.library}/{self.materials[id(material)]}"
+        return f"{self.library}/{self.materials[id(material)]}"
 
     def _material(self, material: Material) -> None:
         name = self.materials[id(material)]
-        path = f"/{self.library}/{name}"
+        path = f"{self.library}/{name}"
         meta = [f"displayName = {_quoted(material.name)}"] if name != material.name else []
         # USD says on which side a mesh is seen, not a material.
         meta += ["customData = {", f"    bool two_sided = {str(material.two_sided).lower()}", "}"]
@@ -430,6 +481,33 @@ class _Writer:
         for channel in "rgba":
             self._line(f"float outputs:{channel}")
         self._close()
+
+
+def _shared(scene: Scene) -> dict[int, str]:
+    """Meshes that several nodes show, with a name for each; each physical shape is one of its own."""
+    shown = Counter(
+        id(one.node.drawn) for one in scene.walk() if one.node.drawn is not None and one.node.role != "collision"
+    )
+    taken: set[str] = set()
+    several = (mesh for mesh in scene.meshes if shown[id(mesh)] > 1 and mesh.face_count)
+    return {id(mesh): _identifier(mesh.name, taken) for mesh in several}
+
+
+def _schemas_of(mesh: Mesh, *, solid: bool) -> list[str]:
+    bound = ["MaterialBindingAPI"] if any(slot is not None for slot in mesh.slots) else []
+    return [*bound, "PhysicsCollisionAPI", "PhysicsMeshCollisionAPI"] if solid else bound
+
+
+def _reach(scatter: Scatter) -> NDArray[np.float64]:
+    """(2, 3) a box that holds all copies: their places, with the size of the largest about them."""
+    linear, places = scatter.transforms[:, :3, :3], scatter.transforms[:, :3, 3]
+    if not len(places):
+        return np.zeros((2, 3))
+    low, high = scatter.mesh.surface_bounds
+    middle, half = (low + high) / 2, (high - low) / 2
+    centre = places + linear @ middle
+    about = np.einsum("nij,j->ni", np.abs(linear), half)
+    return np.stack([(centre - about).min(axis=0), (centre + about).max(axis=0)])
 
 
 def _named_layers(mesh: Mesh) -> Iterator[tuple[str, Layer]]:
