@@ -16,7 +16,7 @@ from zesty_otter.geometry.solids.hulls import Hull, around_with_corners, convex_
 from zesty_otter.geometry.solids.solid import Solid, fits, misfit
 from zesty_otter.geometry.surface.corners import join_points
 from zesty_otter.geometry.surface.normals import face_areas_and_normals
-from zesty_otter.geometry.surface.topology import topology
+from zesty_otter.geometry.surface.topology import groups_of_pairs, parts, topology
 
 Ints = NDArray[np.int32]
 
@@ -241,15 +241,12 @@ class _Work:
 
     def _components(self, piece: _Piece) -> list[_Piece]:
         """The pieces that hang together, each with its own points."""
-        from scipy.sparse import coo_matrix
-        from scipy.sparse.csgraph import connected_components
-
         tri = piece.triangles
-        ones = np.ones(2 * len(tri), bool)
-        pairs = np.concatenate([tri[:, [0, 1]], tri[:, [1, 2]]])
-        graph = coo_matrix((ones, (pairs[:, 0], pairs[:, 1])), shape=(len(piece.points),) * 2)
-        label = connected_components(graph, directed=False)[1][tri[:, 0]]
-        _, label = np.unique(label, return_inverse=True)
+        start = np.arange(0, tri.size + 1, 3, dtype=np.int32)
+        part, count = parts(start, tri.ravel(), np.arange(len(piece.points), dtype=np.int32))
+        lowest = np.full(count, len(piece.points))
+        np.minimum.at(lowest, part, tri.min(axis=1))
+        label = np.argsort(np.argsort(lowest))[part]
         label = self._joined_inside(piece, label)
         order = np.argsort(label, kind="stable")
         found = []
@@ -267,9 +264,6 @@ class _Work:
         solid = ~self.cut_solid.is_sheet[piece.source]
         if count < 2 or not solid.any():
             return label
-        from scipy.sparse import coo_matrix
-        from scipy.sparse.csgraph import connected_components
-
         size = areas(piece.points, piece.triangles)
         order = np.lexsort([-size, label])
         place_in_label = np.arange(len(label)) - np.searchsorted(label[order], label[order])
@@ -280,9 +274,8 @@ class _Work:
         inward = -self.normals[piece.source[probe]]
         _, met = Surface(piece.points, piece.triangles).first_hits(middles, inward, 1e-7)
         there = met >= 0
-        pairs = label[probe[there]], label[met[there]]
-        graph = coo_matrix((np.ones(there.sum(), bool), pairs), shape=(count, count))
-        return np.asarray(connected_components(graph, directed=False)[1][label])
+        pairs = np.stack([label[probe[there]], label[met[there]]], axis=1).astype(np.int32)
+        return groups_of_pairs(count, pairs)[label].astype(np.int64)
 
     def _best_cut(self, piece: _Piece, hull: Hull) -> tuple[_Piece, _Piece] | None:
         """The two sides of the plane that helps most."""

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.geometry.queries.distance import Surface, sampled
 from zesty_otter.geometry.solids.hulls import Hull
-from zesty_otter.geometry.surface.topology import facing_outward, parts, topology
+from zesty_otter.geometry.surface.topology import facing_outward, groups_of_pairs, parts, topology
 
 _CELLS = 40  # along the longest side, to know at once what is inside
 _RAYS = 40  # that have to meet the surface of a mesh with openings, for a place to be inside
@@ -62,21 +62,19 @@ class Solid:
 
         Cells side by side that the surface does not meet are all inside or all outside.
         """
-        from scipy import ndimage
-
         self._step = self.size * 1.04 / _CELLS
         box = self.points[self.triangles.ravel()]
         self._low = box.min(axis=0) - 0.02 * self.size
         shape = np.ceil((box.max(axis=0) + 0.02 * self.size - self._low) / self._step).astype(int)
         middles = (np.stack(np.meshgrid(*map(np.arange, shape), indexing="ij"), -1).reshape(-1, 3) + 0.5) * self._step
         clear = self.surface.farther_than(middles + self._low, self._step * np.sqrt(3) / 2).reshape(shape)
-        label, count = ndimage.label(clear)
         known = np.full(shape, -1, np.int8)
-        if count:
+        if clear.any():
             # No place of a clear cell is near the surface, so that any of them tells of all.
-            first = np.unique(label, return_index=True)[1][-count:]
-            places = middles[first] + self._low
-            known[clear] = self.surface.surrounds(places, self._rays)[label[clear] - 1]
+            region = _regions(clear)
+            _, first = np.unique(region, return_index=True)
+            places = middles[np.flatnonzero(clear.ravel())[first]] + self._low
+            known[clear] = self.surface.surrounds(places, self._rays)[region]
         return known
 
     def outside_by(self, places: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -128,3 +126,16 @@ def _looked_at(hull: Hull, tolerance: float, most: int) -> NDArray[np.float64]:
     places = sampled(hull.points, hull.triangles, count).position
     # A little inward, so that what lies on the surface or on a cut is not taken for outside.
     return places + (hull.points.mean(axis=0) - places) * 1e-6
+
+
+def _regions(clear: NDArray[np.bool_]) -> NDArray[np.int32]:
+    """Of each cell of a grid that is clear the number of the region of clear cells, side by side, it lies in."""
+    number = np.arange(clear.size, dtype=np.int32).reshape(clear.shape)
+    alone = number[clear]
+    pairs = []
+    for axis in range(clear.ndim):
+        here, there = np.moveaxis(number, axis, 0)[:-1], np.moveaxis(number, axis, 0)[1:]
+        both = clear.ravel()[here] & clear.ravel()[there]
+        pairs.append(np.stack([here[both], there[both]], axis=1))
+    _, region = np.unique(groups_of_pairs(clear.size, np.concatenate(pairs))[alone], return_inverse=True)
+    return region.astype(np.int32)

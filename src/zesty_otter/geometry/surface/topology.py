@@ -116,6 +116,13 @@ def parts(face_start: Ints, corner_point: Ints, joined: Ints) -> tuple[Ints, int
     return part, int(count)
 
 
+def groups_of_pairs(count: int, pairs: Ints) -> Ints:
+    """(N,) the group that each of ``count`` things belongs to when pairs (P, 2) do, numbered by their first."""
+    alone = np.arange(count, dtype=np.int32)
+    start = np.concatenate([alone, count + 2 * np.arange(len(pairs) + 1)]).astype(np.int32)
+    return parts(start, np.concatenate([alone, pairs.ravel().astype(np.int32)]), alone)[0][:count]
+
+
 def duplicate_faces(face_start: Ints, corner_point: Ints, joined: Ints, face_slot: Ints) -> NDArray[np.bool_]:
     """(F,) whether an earlier face has the same outline the same way round, and the same slot."""
     original = _same_outlines(kernels.find_duplicate_faces, face_start, corner_point, joined, face_slot)
