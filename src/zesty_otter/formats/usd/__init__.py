@@ -1,4 +1,4 @@
-"""USD text, and packages that hold it."""
+"""USD as text, binary, and packages of them."""
 
 from zesty_otter.formats.base import Format
 from zesty_otter.model import Frame
@@ -34,7 +34,17 @@ FORMATS = (
         spaces=("left back up",),
         reader="zesty_otter.formats.usd.reader",
         writer="zesty_otter.formats.usd.writer",
-        magic=(b"#usda", b"PXR-USDC"),  # of binary layers the reader says what to do
+        magic=(b"#usda",),
+    ),
+    Format(
+        "usdc",
+        "USD binary",
+        (".usdc", ".usd"),
+        Frame("left up forward"),
+        _CARRIES,
+        spaces=("left back up",),
+        reader="zesty_otter.formats.usd.reader",
+        magic=(b"PXR-USDC",),
     ),
     Format(
         "usdz",

@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 
 from zesty_otter.formats.bare import sound_material
-from zesty_otter.formats.usd.mesh import numbers_of, value_of
-from zesty_otter.formats.usd.text import Asset, Prim
+from zesty_otter.formats.usd.mesh import numbers_of, value_of, word_of
+from zesty_otter.formats.usd.text import Asset, Prim, word_in
 from zesty_otter.model import Material, Texture, TextureUse
 
 Note = Callable[[str, str], None]
@@ -61,11 +61,11 @@ class Materials:
         return self._made[key]
 
     def _read(self, prim: Prim, path: str, uv_sets: Sequence[str]) -> Material:
-        name = str(prim.meta.get("displayName") or prim.name)
+        name = word_in(prim.meta, "displayName") or prim.name
         outputs = ("outputs:surface", "outputs:preview:surface")
         source = next((t for one in outputs if one in prim.properties for t in prim.properties[one].targets), "")
         surface = self.find(source.partition(".")[0]) if source else None
-        if surface is None or value_of(surface, "info:id") != "UsdPreviewSurface":
+        if surface is None or word_of(surface, "info:id") != "UsdPreviewSurface":
             self.note("lost", f"material {path} has no preview surface; a plain one takes its place")
             return Material(name)
         uses: dict[str, TextureUse] = {}
@@ -107,14 +107,14 @@ class Materials:
             found = self.find(where)
             if found is None:
                 return None
-            if value_of(found, "info:id") is not None:
+            if word_of(found, "info:id"):
                 return found, output
             prim, key = found, output
         return None
 
     def _use(self, surface: Prim, key: str, uv_sets: Sequence[str]) -> TextureUse | None:
         source = self._source(surface, key)
-        if source is None or value_of(source[0], "info:id") != "UsdUVTexture":
+        if source is None or word_of(source[0], "info:id") != "UsdUVTexture":
             return None
         shader, output = source
         asset = self._value(shader, "inputs:file")
@@ -125,9 +125,9 @@ class Materials:
         use = TextureUse(texture, channel=channel if channel in ("r", "g", "b", "a") else None)
         if channel == "r" and key in ("inputs:metallic", "inputs:roughness", "inputs:occlusion"):
             use = replace(use, channel="r")
-        use = replace(use, clamp=value_of(shader, "inputs:wrapS") in ("clamp", "black"))
+        use = replace(use, clamp=word_of(shader, "inputs:wrapS") in ("clamp", "black"))
         coordinates = self._source(shader, "inputs:st")
-        if coordinates is not None and value_of(coordinates[0], "info:id") == "UsdTransform2d":
+        if coordinates is not None and word_of(coordinates[0], "info:id") == "UsdTransform2d":
             use = self._placed(use, coordinates[0])
             coordinates = self._source(coordinates[0], "inputs:in")
         if coordinates is not None:

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.formats.bare import usable_rows
-from zesty_otter.formats.usd.text import Prim, Property
+from zesty_otter.formats.usd.text import Prim, Property, listed, word_in
 from zesty_otter.formats.x3d.shapes import turned_outline
 from zesty_otter.geometry.surface.corners import join_points
 from zesty_otter.model import Layer, Mesh, compact, count_of
@@ -31,6 +31,17 @@ def value_of(prim: Prim, name: str) -> Any:
     if one.value is None and one.samples:
         return one.samples[min(one.samples)]
     return one.value
+
+
+def word_of(prim: Prim, name: str) -> str:
+    """The word a property says; "" where it says something else, or nothing."""
+    value = value_of(prim, name)
+    return value if isinstance(value, str) else ""
+
+
+def words_of(prim: Prim, name: str) -> list[str]:
+    """The words in the list a property says."""
+    return [one for one in listed(value_of(prim, name)) if isinstance(one, str)]
 
 
 def numbers_of(prim: Prim, name: str) -> NDArray[np.float64]:
@@ -62,7 +73,7 @@ class Shape:
 
 def read_mesh(prim: Prim, path: str, note: Note) -> Shape | None:
     """The shape of a mesh prim; None, with a note, when it has no usable face."""
-    points = as_rows(numbers_of(prim, "points"), 3)
+    points = as_rows(numbers_of(prim, "points"), 3).astype(np.float64, copy=False)
     size = np.maximum(whole_numbers_of(prim, "faceVertexCounts"), 0)
     point = whole_numbers_of(prim, "faceVertexIndices")
     whole = int(np.searchsorted(np.cumsum(size), len(point), side="right"))
@@ -95,7 +106,7 @@ def read_mesh(prim: Prim, path: str, note: Note) -> Shape | None:
     places = {"faceVarying": corner, "vertex": point, "varying": point, "uniform": of_corner}
     layers = tuple(_layers(prim, places, path, note))
     mesh = Mesh.taking(prim.name, points[used], start, corner_point, layers)
-    if value_of(prim, "orientation") == "leftHanded":
+    if word_of(prim, "orientation") == "leftHanded":
         mesh = mesh.turned_round()
     return Shape(mesh, faces, used)
 
@@ -112,11 +123,11 @@ def _layers(prim: Prim, places: dict[str, NDArray[Any]], path: str, note: Note) 
     for name in uv_names(prim):
         found = _primvar(prim, f"primvars:{name}", 2, places)
         if found is not None:
-            said = prim.properties[f"primvars:{name}"].meta.get("displayName")
-            yield Layer.taking("uv", *found, name=str(said) if said else "" if name == "st" else name)
+            said = word_in(prim.properties[f"primvars:{name}"].meta, "displayName")
+            yield Layer.taking("uv", *found, name=said or ("" if name == "st" else name))
     color = _primvar(prim, "primvars:displayColor", 3, places)
     # One colour for the whole prim is what it is drawn in where nothing else says so.
-    spread = color is not None and prim.properties["primvars:displayColor"].meta.get("interpolation")
+    spread = word_in(prim.properties["primvars:displayColor"].meta, "interpolation") if color is not None else ""
     if color is not None and spread != "constant" and (spread or len(color[0]) > 1):
         values, index = color
         opacity = _primvar(prim, "primvars:displayOpacity", 1, places)
@@ -168,9 +179,9 @@ def _primvar(
 
 def _interpolation(one: Property, name: str, count: int, places: dict[str, NDArray[Any]]) -> str:
     """How values are spread over the surface; told from their number when it is not said."""
-    said = one.meta.get("interpolation")
+    said = word_in(one.meta, "interpolation")
     if said in places or said == "constant":
-        return str(said)
+        return said
     if name == "normals":
         return "vertex" if count < len(places["faceVarying"]) else "faceVarying"
     return "constant" if count == 1 else "faceVarying" if count == len(places["faceVarying"]) else "vertex"
@@ -178,7 +189,7 @@ def _interpolation(one: Property, name: str, count: int, places: dict[str, NDArr
 
 def read_solid(prim: Prim) -> Mesh:
     """A cube, sphere, cylinder, cone, capsule or plane, as polygons."""
-    axis = str(value_of(prim, "axis") or "Z")
+    axis = word_of(prim, "axis") or "Z"
     # Made about Y, or on XZ, and brought to their axis by changing the letters round.
     order = {"X": (1, 2, 0), "Y": (0, 1, 2)}.get(axis, (2, 0, 1))
     if prim.type == "Plane":

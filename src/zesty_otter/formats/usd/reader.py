@@ -1,4 +1,4 @@
-"""USD text, and packages that hold it, to a scene."""
+"""USD layers, as text or binary, and packages of them, to a scene."""
 
 from __future__ import annotations
 
@@ -26,11 +26,13 @@ from zesty_otter.formats.usd.mesh import (
     uv_names,
     value_of,
     whole_numbers_of,
+    word_of,
+    words_of,
 )
 from zesty_otter.formats.usd.package import open_package
 from zesty_otter.formats.usd.skins import posed, target_above
 from zesty_otter.formats.usd.stage import Stage
-from zesty_otter.formats.usd.text import Asset, Prim, listed
+from zesty_otter.formats.usd.text import Asset, Prim, listed, word_in
 from zesty_otter.geometry.surface.aim import about_axis
 from zesty_otter.geometry.surface.placing import composed, rotations
 from zesty_otter.model import (
@@ -62,7 +64,7 @@ _MOST_NUMBERS = 64  # in a property that is a list
 
 
 def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
-    """Read a .usda file, a .usd file that is text, or a .usdz package of either."""
+    """Read a .usda, .usdc or .usd file, or a .usdz package of them."""
     del progress
     data = load(path).tobytes()
     reading = _Reading(path, folders, open_package(path, data) if data[:2] == b"PK" else None)
@@ -111,15 +113,15 @@ class _Reading:
         metres = float(metres) if isinstance(metres, int | float) and metres > 0 else 0.01
         if "metersPerUnit" not in stage.root.meta:
             self.note("guess", "the file does not say its unit; the default of USD, centimetres, is taken")
-        up = str(stage.root.meta.get("upAxis", "Y")).upper()
+        up = (word_in(stage.root.meta, "upAxis") or "Y").upper()
         nodes = [node for prim in roots for node in self._nodes(prim, f"/{prim.name}", np.eye(4), "")]
         if len(roots) == 1 and _is_marked(roots[0], WHOLE):
             nodes = list(nodes[0].children) if nodes else []
         for remark in stage.remarks:
             self.note("lost", remark)
-        default = stage.root.meta.get("defaultPrim")
+        default = word_in(stage.root.meta, "defaultPrim")
         frame = Frame(AXES.get(up, AXES["Y"]), metres)
-        title = str(roots[0].meta.get("displayName") or default) if default and roots else self.path.stem
+        title = word_in(roots[0].meta, "displayName") or default if default and roots else self.path.stem
         return Scene(tuple(nodes), frame, title, tuple(self.notes.values()), self.path, tuple(self.read_files))
 
     def _know(self, prim: Prim, path: str) -> None:
@@ -145,7 +147,7 @@ class _Reading:
         data = bytes(load(found.path))
         if data[:2] == b"PK":
             inner = open_package(found.path, data)
-            root = next((one for one in inner if one.lower().endswith((".usda", ".usd"))), None)
+            root = next((one for one in inner if one.lower().endswith((".usda", ".usd", ".usdc"))), None)
             return (f"{found.path}[{root}]", inner[root]) if root else None
         return str(found.path), data
 
@@ -207,14 +209,14 @@ class _Reading:
                 content, role = made[0].content, made[0].role if role == "visible" else role
                 continue
             below += made
-        name = str(prim.meta.get("displayName") or prim.name)
+        name = word_in(prim.meta, "displayName") or prim.name
         return [
             Node(
                 name,
                 local,
                 tuple(below),
                 content,
-                value_of(prim, "visibility") != "invisible",
+                word_of(prim, "visibility") != "invisible",
                 role=role,
                 properties=_properties(prim),
             )
@@ -248,7 +250,7 @@ class _Reading:
         if key not in self.shapes:
             if prim.type == "Mesh":
                 self.shapes[key] = read_mesh(prim, path, self.note)
-                if value_of(prim, "subdivisionScheme") != "none":
+                if word_of(prim, "subdivisionScheme") != "none":
                     self.note("guess", "subdivision meshes are taken as their cage")
             else:
                 solid = read_solid(prim)
@@ -257,7 +259,7 @@ class _Reading:
         if shape is None:
             return None
         slots, face_slot = self._slots(prim, path, bound, shape.faces)
-        if value_of(prim, "doubleSided") in (True, 1):
+        if isinstance(two := value_of(prim, "doubleSided"), int) and two == 1:
             slots = tuple(self._two_sided(slot) for slot in slots)
         kept = (*key, *map(id, slots))
         if kept not in self.meshes:
@@ -340,8 +342,8 @@ class _Reading:
                     found.append((placed, Scatter(placed.node.mesh, copies @ placed.world)))
                 elif placed.node.content is not None:
                     self.note("lost", f"{path}: of what it scatters only meshes that are shown are carried")
-        name = str(prim.meta.get("displayName") or prim.name)
-        visible = value_of(prim, "visibility") != "invisible"
+        name = word_in(prim.meta, "displayName") or prim.name
+        visible = word_of(prim, "visibility") != "invisible"
         properties = _properties(prim)
         if len(found) == 1:
             role = found[0][0].node.role
@@ -362,7 +364,7 @@ class _Reading:
             kind = "spot"
         intensity = value("intensity", [1.0])[0] * 2.0 ** value("exposure", [0.0])[0]
         cone = math.radians(min(max(angle, 0.0), 90.0))
-        name = str(prim.meta.get("displayName") or prim.name)
+        name = word_in(prim.meta, "displayName") or prim.name
         return Light(name, kind, (color[0], color[1], color[2]), max(intensity, 0.0), cone=(0.0, cone))
 
     def _camera(self, prim: Prim) -> Camera:
@@ -372,8 +374,8 @@ class _Reading:
 
         wide, high = value("horizontalAperture", 20.955), value("verticalAperture", 15.2908)
         near, far = (*numbers_of(prim, "clippingRange").tolist(), 1.0, 1e6)[:2]
-        name = str(prim.meta.get("displayName") or prim.name)
-        if value_of(prim, "projection") == "orthographic":
+        name = word_in(prim.meta, "displayName") or prim.name
+        if word_of(prim, "projection") == "orthographic":
             return Camera(name, False, high / 10.0, wide / high, near, far)
         # Aperture and focal length are in tenths of a unit both, so that only their ratio matters.
         height = 2 * math.atan(high / 2 / value("focalLength", 50.0))
@@ -382,12 +384,12 @@ class _Reading:
     def _transform(self, prim: Prim, path: str) -> tuple[NDArray[np.float64], bool]:
         """The local transform of all xformOps in order, and whether those of ancestors do not count."""
         matrix, reset = np.eye(4), False
-        for op in listed(value_of(prim, "xformOpOrder")):
+        for op in words_of(prim, "xformOpOrder"):
             if op == "!resetXformStack!":
                 matrix, reset = np.eye(4), True
                 continue
-            inverse = str(op).startswith("!invert!")
-            name = str(op).removeprefix("!invert!")
+            inverse = op.startswith("!invert!")
+            name = op.removeprefix("!invert!")
             step = _xform_op(name.split(":")[1] if ":" in name else "", numbers_of(prim, name))
             if step is None or not np.isfinite(step).all():
                 self.note("lost", f"{path}: {name} cannot be read")
@@ -430,7 +432,7 @@ def _role(prim: Prim) -> str:
     schemas = set(map(str, listed(prim.meta.get("apiSchemas"))))
     if schemas & {"PhysicsCollisionAPI", "PhysicsMeshCollisionAPI"}:
         return "collision"
-    return {"proxy": "stand-in", "guide": "marker"}.get(str(value_of(prim, "purpose")), "visible")
+    return {"proxy": "stand-in", "guide": "marker"}.get(word_of(prim, "purpose"), "visible")
 
 
 def _is_marked(prim: Prim, mark: str) -> bool:

@@ -9,8 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.formats.skinning import Weights, moved
-from zesty_otter.formats.usd.mesh import as_rows, numbers_of, value_of, whole_numbers_of
-from zesty_otter.formats.usd.text import Prim, listed
+from zesty_otter.formats.usd.mesh import as_rows, numbers_of, whole_numbers_of, words_of
+from zesty_otter.formats.usd.text import Prim, word_in
 from zesty_otter.geometry.surface.placing import composed
 from zesty_otter.model import Mesh
 
@@ -39,12 +39,12 @@ def posed(
     bones = find(skeleton)
     if bones is None or bones.type != "Skeleton":
         return None
-    names = _names(bones, "joints")
+    names = words_of(bones, "joints")
     joints = _skinning(bones, skeleton, names, find)
     weights = _weights(prim, used, mesh.points)
     if joints is None or weights is None:
         return None
-    own = _names(prim, "skel:joints")
+    own = words_of(prim, "skel:joints")
     if own:
         if not set(own) <= set(names):
             return None
@@ -55,10 +55,6 @@ def posed(
     if len(weights.joint) and (int(weights.joint.max()) >= len(joints) or int(weights.joint.min()) < 0):
         return None
     return moved(mesh, weights.blended(joints, len(mesh.points)), world)
-
-
-def _names(prim: Prim, name: str) -> list[str]:
-    return [str(one) for one in listed(value_of(prim, name))]
 
 
 def _matrices(rows: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -99,7 +95,7 @@ def _animated(names: list[str], animation: Prim | None) -> dict[str, NDArray[np.
     """The local transforms of the joints an animation moves, at its earliest time."""
     if animation is None or animation.type != "SkelAnimation":
         return None
-    moving = _names(animation, "joints")
+    moving = words_of(animation, "joints")
     offsets = as_rows(numbers_of(animation, "translations"), 3)
     turns = as_rows(numbers_of(animation, "rotations"), 4)
     sizes = as_rows(numbers_of(animation, "scales"), 3)
@@ -120,7 +116,7 @@ def _weights(prim: Prim, used: NDArray[np.int64], points: NDArray[np.float64]) -
     width = int(said) if isinstance(said, int | float) and 0 < said <= len(joint) else 1
     joint = joint[: len(joint) // width * width].reshape(-1, width)
     share = as_rows(np.nan_to_num(share, posinf=0.0), width)
-    if about.meta.get("interpolation") == "constant":
+    if word_in(about.meta, "interpolation") == "constant":
         rows = np.zeros(len(points), np.int64)
     elif int(used.max(initial=-1)) < len(joint):
         rows = used

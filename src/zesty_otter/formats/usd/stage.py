@@ -1,4 +1,4 @@
-"""Layers composed into one tree of prims.
+"""Layers, as text or binary, composed into one tree of prims.
 
 The strength ordering of USD ("LIVRPS"): what a prim says itself, what it inherits, its chosen variants, what
 it references, its payloads, what it specializes; and the sublayers of every layer, the first strongest.
@@ -10,7 +10,8 @@ from collections.abc import Callable, Iterator
 from dataclasses import replace
 
 from zesty_otter.errors import InputError
-from zesty_otter.formats.usd.text import Asset, Prim, Property, Target, UsdSyntaxError, listed, parse
+from zesty_otter.formats.usd import crate
+from zesty_otter.formats.usd.text import Asset, Prim, Property, Target, UsdSyntaxError, listed, parse, word_in
 
 Fetch = Callable[[str, str], tuple[str, bytes] | None]
 """The key and the bytes of the layer that one layer names another, None when it is not to be had."""
@@ -37,12 +38,11 @@ class Stage:
             yield self._composed(child, f"/{child.name}", self.root_key, 0, ())
 
     def _parsed(self, name: str, data: bytes) -> Prim:
-        if data.startswith(b"PXR-USDC"):
-            raise InputError(
-                "is binary USD, which is not read; only its text form is.",
-                file=name,
-                remedy="Save it as .usda.",
-            )
+        if data.startswith(crate.MAGIC):
+            try:
+                return crate.parse(data, name)
+            except crate.CrateError as error:
+                raise InputError(f"is not sound binary USD: {error}.", file=name, remedy="Export it again.") from None
         try:
             return parse(data, name)
         except UsdSyntaxError as error:
@@ -74,7 +74,7 @@ class Stage:
         """The prim of a layer at a path; its default prim when there is none."""
         layer = self._stack(key, ())
         if not path:
-            path = f"/{layer.meta.get('defaultPrim') or next(iter(layer.children), '')}"
+            path = f"/{word_in(layer.meta, 'defaultPrim') or next(iter(layer.children), '')}"
         found: Prim | None = layer
         for name in path.strip("/").split("/"):
             found = found.children.get(name) if found is not None else None

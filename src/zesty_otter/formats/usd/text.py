@@ -343,7 +343,8 @@ class _Parser:
                 span = np.frombuffer(self.data, np.uint8, end - self.at, self.at)
                 if self.data.find(b"#", self.at, end) >= 0 or self.data.find(b"/", self.at, end) >= 0:
                     span, end = self._without_comments()
-                values = whole_numbers_in(span) if kind.startswith(("int", "uint")) else numbers_in(span)
+                narrow = kind.startswith("int") and not kind.startswith("int64")
+                values = whole_numbers_in(span) if narrow else numbers_in(span)
             except NotNumbersError as error:
                 raise self.fail(str(error)) from None
             self.at = end + 1
@@ -449,7 +450,15 @@ def width_of(kind: str) -> int:
 
 
 def _listed(value: Any) -> list[Any]:
+    if isinstance(value, np.ndarray):
+        return []  # numbers are no list of anything that is looked up
     return value if isinstance(value, list) else [value]
+
+
+def word_in(meta: dict[str, Any], key: str) -> str:
+    """What metadata say in a word; "" where they say something else, or nothing."""
+    value = meta.get(key)
+    return value if isinstance(value, str) else ""
 
 
 def listed(value: Any) -> Iterator[Any]:
