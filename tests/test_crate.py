@@ -12,7 +12,11 @@ import numpy as np
 import pytest
 
 import zesty_otter as zo
-from build import texts
+from build import moved, texts
+from zesty_otter.formats.usd import crate
+from zesty_otter.formats.usd._integers import decode32
+from zesty_otter.formats.usd.crate_out import packed
+from zesty_otter.formats.usd.text import parse
 
 pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
 
@@ -154,3 +158,56 @@ def test_what_is_no_sound_layer_is_refused_in_words(tmp_path, change, message):
 
 def test_what_a_binary_layer_says_is_noted_as_of_text():
     assert "everything stands as at the earliest time" in texts(zo.read(DATA / "values.usdc").notes)
+
+
+def said_by(prim, path=""):
+    """Everything a layer says, prim by prim."""
+    rest = {key: value for key, value in prim.meta.items() if value != []}
+    yield path, prim.specifier, prim.type, {k: v if isinstance(v, list | dict) else [v] for k, v in rest.items()}
+    for name, one in prim.properties.items():
+        value = (
+            np.atleast_1d(one.value).tolist() if isinstance(one.value, np.ndarray | float | int | bool) else one.value
+        )
+        yield f"{path}.{name}", one.type, value, one.targets, one.meta
+    for name, child in prim.children.items():
+        yield from said_by(child, f"{path}/{name}")
+
+
+def test_what_is_written_in_binary_says_what_the_text_says(tmp_path):
+    scene = zo.read(DATA / "looks.usdc")
+    crowd = zo.read(DATA / "scatter.usdc")
+    placed = [
+        zo.Node("both", moved(1, 2, 3), (*scene.roots, *crowd.roots), properties={"tide": 3, "name": "weir", "h": 0.1})
+    ]
+    whole = zo.Scene(tuple(placed), scene.frame, "yard")
+    for ending in ("usda", "usdc"):
+        zo.write(whole, tmp_path / f"a.{ending}")
+    data = (tmp_path / "a.usdc").read_bytes()
+    binary, text = list(said_by(crate.parse(data))), list(said_by(parse((tmp_path / "a.usda").read_bytes())))
+    for one, other in zip(binary, text, strict=True):
+        assert one[0] == other[0]
+        for a, b in zip(one[1:], other[1:], strict=True):
+            if isinstance(a, list) and a and isinstance(a[0], float):
+                assert np.allclose(a, b, rtol=1e-6, atol=1e-3 if "orientations" in one[0] else 1e-7), one[0]
+            else:
+                assert a == b or (a == [1.0] and b == [1]), one[0]
+    assert len(data) < 0.6 * (tmp_path / "a.usda").stat().st_size
+    zo.write(whole, tmp_path / "b.usdc")
+    assert (tmp_path / "b.usdc").read_bytes() == data
+    # The rules a reader may lean on: whole numbers in their places, and every path and token used is there.
+    assert data[:11] == b"PXR-USDC\0\x08\0" and struct.unpack_from("<q", data, 16)[0] + 8 + 32 * 6 == len(data)
+
+
+@pytest.mark.parametrize("count", [1, 15, 16, 1000])
+def test_whole_numbers_come_back_whatever_they_are(count):
+    random_ones = np.random.default_rng(count)
+    for values in (
+        np.arange(count), np.zeros(count), random_ones.integers(-(2**31), 2**31, count), random_ones.integers(-200, 200, count),
+        np.resize([2**31 - 1, -(2**31)], count), np.cumsum(random_ones.integers(-40000, 40000, count)),
+    ):  # fmt: skip
+        data = packed(values.astype(np.int32))
+        (size,) = struct.unpack_from("<Q", data)
+        inner = np.frombuffer(crate.inflated(data[8 : 8 + size], 1 << 20), np.uint8)
+        out = np.empty(count, np.int32)
+        assert decode32(inner, out) == len(inner) and np.array_equal(out, values)
+        assert decode32(inner[:-1], out) == -1 or len(inner) == 4 + (2 * count + 7) // 8

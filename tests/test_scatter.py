@@ -91,7 +91,7 @@ def test_every_format_brings_every_copy(tmp_path, ending):
         assert arrival.problems == ()
         found = zo.read(path, *(("m", "left up forward") if ending in (".obj", ".ply", ".stl") else (None, None)))
         assert np.allclose(found.bounds(), scene.bounds(), rtol=0, atol=2e-6)
-        kept = ending in (".glb", ".gltf", ".usda", ".usdz") and number == 0
+        kept = ending in (".glb", ".gltf", ".usda", ".usdc", ".usdz") and number == 0
         assert [one.node.kind for one in found.walk()].count("scatter") == kept
         assert kept or number or "became 4 nodes" in texts(notes)
         copies, _ = expanded(found)

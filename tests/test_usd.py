@@ -399,7 +399,7 @@ def test_written_packages_are_aligned_and_stored(tmp_path):
     with zipfile.ZipFile(io.BytesIO(raw)) as archive:
         assert archive.testzip() is None
         entries = archive.infolist()
-    assert [one.filename for one in entries] == ["a.usda", "a_textures/wood.png"]
+    assert [one.filename for one in entries] == ["a.usdc", "a_textures/wood.png"]
     for one in entries:
         size = int.from_bytes(raw[one.header_offset + 26 : one.header_offset + 28], "little")
         extra = int.from_bytes(raw[one.header_offset + 28 : one.header_offset + 30], "little")

@@ -44,6 +44,7 @@ FORMATS = (
         _CARRIES,
         spaces=("left back up",),
         reader="zesty_otter.formats.usd.reader",
+        writer="zesty_otter.formats.usd.writer",
         magic=(b"PXR-USDC",),
     ),
     Format(

@@ -19,22 +19,24 @@ from zesty_otter.formats.usd import _integers as kernels
 from zesty_otter.formats.usd.text import Asset, Prim, Property, Target, listed
 
 MAGIC = b"PXR-USDC"
+PLAIN = 16
+"""Numbers below which an array is not compressed."""
+
 _OLDEST, _NEWEST = (0, 4), (0, 13)
 _MOST = 1 << 28  # numbers in an array
 _DEEPEST = 60  # values in values
-_PLAIN = 16  # numbers below which an array is not compressed
 _VARIANT = re.compile(r"\{([^={}]*)=([^={}]*)\}$")
 
 _PRIM, _PSEUDO_ROOT, _ATTRIBUTE, _RELATIONSHIP, _VARIANT_SPEC, _VARIANT_SET = 6, 7, 1, 8, 10, 11
 _SPECIFIERS = ("def", "over", "class")
 
-# The type of each number: its NumPy type, and how many make one value.
-_NUMBERS = {
+NUMBERS = {
     1: ("u1", 1), 2: ("u1", 1), 3: ("<i4", 1), 4: ("<u4", 1), 5: ("<i8", 1), 6: ("<u8", 1), 7: ("<f2", 1),
     8: ("<f4", 1), 9: ("<f8", 1), 13: ("<f8", 4), 14: ("<f8", 9), 15: ("<f8", 16), 16: ("<f8", 4), 17: ("<f4", 4),
     18: ("<f2", 4), 19: ("<f8", 2), 20: ("<f4", 2), 21: ("<f2", 2), 22: ("<i4", 2), 23: ("<f8", 3), 24: ("<f4", 3),
     25: ("<f2", 3), 26: ("<i4", 3), 27: ("<f8", 4), 28: ("<f4", 4), 29: ("<f2", 4), 30: ("<i4", 4), 56: ("<f8", 1),
 }  # fmt: skip
+"""Of each type of number its NumPy type, and how many make one value."""
 _BOOL, _STRING, _TOKEN, _ASSET = 1, 10, 11, 12
 _MATRICES, _QUATERNIONS = {13: 2, 14: 3, 15: 4}, (16, 17, 18)
 _DICTIONARY, _TOKEN_LIST, _STRING_LIST, _PATH_LIST, _REFERENCE_LIST, _PAYLOAD_LIST = 31, 32, 33, 34, 35, 55
@@ -334,9 +336,9 @@ class _Crate:
         if kind in _MATRICES:
             size = _MATRICES[kind]
             return np.diag(np.frombuffer(raw, "i1", size).astype(np.float64)).ravel()
-        if kind not in _NUMBERS:
+        if kind not in NUMBERS:
             return None
-        dtype, width = _NUMBERS[kind]
+        dtype, width = NUMBERS[kind]
         if width > 1:
             return np.frombuffer(raw, "i1", width).astype(_held(dtype))
         if kind == _BOOL:
@@ -349,8 +351,8 @@ class _Crate:
         kind, at = rep >> 48 & 0xFF, rep & 0xFFFFFFFFFFFF
         if rep >> 63:
             return self._array(kind, at, compressed=bool(rep >> 61 & 1))
-        if kind in _NUMBERS:
-            dtype, width = _NUMBERS[kind]
+        if kind in NUMBERS:
+            dtype, width = NUMBERS[kind]
             found = self._numbers(dtype, width, at)
             if kind in _QUATERNIONS:
                 found = found[[3, 0, 1, 2]]  # stored with the real part last, said with it first
@@ -376,10 +378,10 @@ class _Crate:
             if kind == _ASSET:
                 return [Asset(self._token(one), self.layer) for one in numbers]
             return [(self._string if kind == _STRING else self._token)(one) for one in numbers]
-        if kind not in _NUMBERS:
+        if kind not in NUMBERS:
             return None
-        dtype, width = _NUMBERS[kind]
-        if not compressed or count < _PLAIN:
+        dtype, width = NUMBERS[kind]
+        if not compressed or count < PLAIN:
             found = self._numbers(dtype, width * count, at)
         elif kind in (3, 4, 5, 6):
             (size,) = self._at("<Q", at)

@@ -63,13 +63,17 @@ class Target:
 
 @dataclass
 class Property:
-    """An attribute or relationship: its value, samples over time, what it is connected to, its metadata."""
+    """An attribute or relationship: its value, samples over time, what it is connected to, its metadata.
+
+    ``uniform`` says that it never changes over time.
+    """
 
     type: str
     value: Any = None
     samples: dict[float, Any] = field(default_factory=dict)
     targets: tuple[str, ...] = ()
     meta: dict[str, Any] = field(default_factory=dict)
+    uniform: bool = False
 
 
 @dataclass
@@ -224,6 +228,7 @@ class _Parser:
             if name.endswith(ending):
                 name, suffix = name[: -len(ending)], ending
         known = prim.properties.setdefault(name, Property(kind))
+        known.uniform |= "uniform" in words
         if not known.type or known.type == "rel":
             known.type = kind
         if self._peek(b"="):

@@ -1,4 +1,7 @@
-"""A scene to USD text, and to a package of it with its textures."""
+"""A scene to USD, as text, binary, or a package with its textures.
+
+Everything is said in text; the binary layer is that text taken apart, with its long arrays as they are.
+"""
 
 from __future__ import annotations
 
@@ -12,13 +15,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.formats.bare import nothing_to_write
-from zesty_otter.formats.files import Buffer, Encoded
+from zesty_otter.formats.files import Buffer, Encoded, joined
 from zesty_otter.formats.one_image import with_alpha_in_color
 from zesty_otter.formats.placement import is_placed
 from zesty_otter.formats.text import list_of
 from zesty_otter.formats.textures_out import TextureFiles
+from zesty_otter.formats.usd.crate_out import encode as encode_layer
 from zesty_otter.formats.usd.package import package
 from zesty_otter.formats.usd.reader import AXES, SHOWN, WHOLE
+from zesty_otter.formats.usd.text import parse, width_of
 from zesty_otter.geometry.surface.aim import aim
 from zesty_otter.geometry.surface.placing import sheared, taken_apart
 from zesty_otter.model import (
@@ -72,9 +77,10 @@ def encode(scene: Scene, name: str) -> Encoded:
     writer = _Writer(turned, name)
     writer.write()
     notes += [*writer.notes, *writer.textures.notes]
+    layer: list[Buffer] = [writer.binary()] if writer.is_binary else writer.out
     if not name.lower().endswith(".usdz"):
-        return Encoded({**writer.textures.files, name: writer.out}, notes)
-    inside: dict[str, Iterable[Buffer]] = {f"{name[:-5]}.usda": writer.out, **writer.textures.files}
+        return Encoded({**writer.textures.files, name: layer}, notes)
+    inside: dict[str, Iterable[Buffer]] = {f"{name[:-5]}.usdc": layer, **writer.textures.files}
     return Encoded({name: [package(inside)]}, notes)
 
 
@@ -83,6 +89,8 @@ class _Writer:
         self.scene = scene
         self.stem = name.rsplit(".", 1)[0]
         packed = name.lower().endswith(".usdz")
+        self.is_binary = packed or name.lower().endswith(".usdc")
+        self.arrays: list[tuple[str, NDArray[Any]]] = []
         self.textures = TextureFiles(self.stem, "usd", ("PNG", "JPEG") if packed else ())
         self.notes: list[Note] = []
         self.out: list[Buffer] = []
@@ -101,8 +109,28 @@ class _Writer:
         self.out.append(f"{'    ' * self.depth}{text}\n".encode() if text else b"\n")
 
     def _array(self, start: str, values: NDArray[Any], end: str = "") -> None:
-        """A property whose value is a list of numbers."""
+        """A property whose value is a list of numbers; in a binary layer a number stands for it in the text."""
+        if self.is_binary:
+            kind, name = start.split()
+            place = ", ".join([str(len(self.arrays))] * width_of(kind))
+            self.arrays.append((name, values))
+            self.out.append(f"{'    ' * self.depth}{start} = [{place}]{end}\n".encode())
+            return
         self.out += [f"{'    ' * self.depth}{start} = [".encode(), *list_of(values), f"]{end}\n".encode()]
+
+    def binary(self) -> bytes:
+        """The layer that the text says, with its lists of numbers in their places."""
+        root = parse(joined(self.out))
+        waiting = [root]
+        while waiting:
+            prim = waiting.pop()
+            waiting += prim.children.values()
+            for name, one in prim.properties.items():
+                if isinstance(one.value, np.ndarray) and len(one.value) == width_of(one.type) and one.type[-1] == "]":
+                    number = int(one.value[0])
+                    if 0 <= number < len(self.arrays) and self.arrays[number][0] == name:
+                        one.value = self.arrays[number][1]
+        return encode_layer(root)
 
     def _open(self, head: str, meta: list[str]) -> None:
         if meta:

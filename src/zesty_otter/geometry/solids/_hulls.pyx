@@ -160,7 +160,10 @@ cpdef int64_t hull(
                     continue
                 for k in range(3):
                     a, b = faces[f, k], faces[f, (k + 1) % 3]
-                    if not seen[owner[b, a]]:
+                    g = owner[b, a]
+                    if g < 0 or g >= count:
+                        return -1  # the surface is torn: two planes that nearly are one saw different halves of it
+                    if not seen[g]:
                         if edges >= len(rim):
                             return -1
                         rim[edges, 0], rim[edges, 1] = <int32_t>a, <int32_t>b
