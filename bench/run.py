@@ -150,14 +150,23 @@ def ratios() -> Iterator[tuple[str, float, str]]:
 
 def _every_format(scene: zo.Scene, folder: Path) -> Iterator[tuple[str, float, str]]:
     """Reading and writing the same half a million quads in each format, and what would be quick enough."""
-    wanted = {".ply": 4.0, ".stl": 4.0, ".dae": 60e6, ".x3d": 0.0, ".usda": 40e6, ".obj": 150e6, ".glb": 0.0}
+    wanted = {
+        ".ply": 4.0,
+        ".stl": 4.0,
+        ".dae": 60e6,
+        ".x3d": 0.0,
+        ".usda": 40e6,
+        ".usdc": 0.0,
+        ".obj": 150e6,
+        ".glb": 0.0,
+    }
     for ending, bound in wanted.items():
         path = folder / f"b{ending}"
         zo.write(scene, path)
         size = path.stat().st_size
         reading = usual(path.read_bytes, 5)
         took = usual(partial(zo.read, path), 5)
-        if ending == ".glb":
+        if ending in (".glb", ".usdc"):
             floats = scene.meshes[0].points.astype(np.float32)
             converting = usual(lambda floats=floats: floats.astype(np.float64), 5)  # type: ignore[misc]
             what = "reading its bytes and converting positions (bound 3)"

@@ -172,7 +172,18 @@ def test_formats_lists_what_is_read_and_written(run):
     assert ran.status == 0
     assert all(one.title in ran.out for one in FORMATS)
     table = run("formats", "--json").json
-    assert [one["name"] for one in table] == ["collada", "glb", "gltf", "obj", "ply", "stl", "usda", "usdc", "usdz", "x3d"]
+    assert [one["name"] for one in table] == [
+        "collada",
+        "glb",
+        "gltf",
+        "obj",
+        "ply",
+        "stl",
+        "usda",
+        "usdc",
+        "usdz",
+        "x3d",
+    ]
     assert all(one["reads"] and one["writes"] for one in table)
 
 

@@ -924,3 +924,13 @@ def test_stl_lies_as_it_was_written(tmp_path, axes):
     zo.write(scene, tmp_path / "a.stl")
     found = zo.read(tmp_path / "a.stl")
     assert found.frame == scene.frame and np.array_equal(found.bounds(), scene.bounds())
+
+
+def test_baking_places_away_keeps_lamps_and_sockets_where_they_are():
+    lamp = Node("lamp", np.diag([2.0, 2, 2, 1]) @ moved(1, 2, 3), content=zo.Light("lamp"))
+    socket = Node("socket", moved(4, 5, 6))
+    quay = Node("quay", moved(10, 0, 0), (lamp, socket, Node("post", moved(0, 1, 0), content=cube())))
+    baked = zo.apply(scene_of(quay), zo.steps.BakeTransforms(translation="drop"))
+    places = {one.node.name: one.world[:3, 3].tolist() for one in baked.walk()}
+    assert places == {"quay": [0, 0, 0], "lamp": [12, 4, 6], "socket": [14, 5, 6], "post": [0, 0, 0]}
+    assert baked.bounds()[0].tolist() == scene_of(quay).bounds()[0].tolist()

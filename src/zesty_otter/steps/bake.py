@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zesty_otter.model import Content, Mesh, Scene, count_of, transformed, turned_content
+from zesty_otter.model import Content, Mesh, Scatter, Scene, count_of, transformed, turned_content
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.words import chosen_numbers
 
@@ -26,7 +27,9 @@ class BakeTransforms(Step):
     example: ClassVar[dict[str, Any]] = {"translation": "keep"}
 
     translation: Literal["keep", "drop"] = Field(
-        "keep", description="keep: nodes stay where they are; drop: their places are moved into the meshes too."
+        "keep",
+        description="keep: nodes stay where they are; drop: their places are moved into the meshes too, of those that"
+        " have one.",
     )
 
     def change(self, scene: Scene) -> Scene:
@@ -42,13 +45,15 @@ class BakeTransforms(Step):
             if placed.number not in numbers:
                 continue
             linear = placed.world[:3, :3]
-            offset = placed.world[:3, 3] if self.translation == "drop" else np.zeros(3)
+            content = placed.node.content
+            # What is a place and nothing else, a lamp or a socket, keeps it.
+            movable = placed.node.drawn is not None or (content is None and placed.node.children)
+            offset = placed.world[:3, 3] if self.translation == "drop" and movable else np.zeros(3)
             worlds[placed.number] = np.eye(4)
             worlds[placed.number][:3, 3] = placed.world[:3, 3] - offset
             straight = np.allclose(linear, np.eye(3), rtol=0, atol=1e-14)
             counts["turned"] += not straight
             counts["mirrored"] += bool(np.linalg.det(linear) < 0)
-            content = placed.node.content
             if isinstance(content, Mesh):
                 if abs(np.linalg.det(linear)) <= 1e-12 * np.abs(linear).max(initial=0) ** 3:
                     flat.append(placed.node.name)
@@ -58,7 +63,12 @@ class BakeTransforms(Step):
                     baked[key] = content if straight and not offset.any() else transformed(content, linear, offset)
                 contents[placed.number] = baked[key]
             elif content is not None:
-                contents[placed.number] = turned_content(content, linear)
+                turned = turned_content(content, linear)
+                if isinstance(turned, Scatter) and offset.any():
+                    places = turned.transforms.copy()
+                    places[:, :3, 3] += offset
+                    turned = replace(turned, transforms=places)
+                contents[placed.number] = turned
         if not counts["turned"] and self.translation == "keep":
             return scene
         notes = [self.note(f"{counts['turned']} of {count_of(len(worlds), 'node')} had rotation or scale; baked")]
