@@ -934,3 +934,39 @@ def test_baking_places_away_keeps_lamps_and_sockets_where_they_are():
     places = {one.node.name: one.world[:3, 3].tolist() for one in baked.walk()}
     assert places == {"quay": [0, 0, 0], "lamp": [12, 4, 6], "socket": [14, 5, 6], "post": [0, 0, 0]}
     assert baked.bounds()[0].tolist() == scene_of(quay).bounds()[0].tolist()
+
+
+def test_textures_beside_the_folder_of_a_model_are_found_inside_the_tree_of_sources(tmp_path, run):
+    tree = tmp_path / "yard"
+    (tree / "models").mkdir(parents=True)
+    (tree / "textures").mkdir()
+    for folder in (tree / "textures", tmp_path):
+        (folder / "oak.png").write_bytes(png_of(np.full((2, 2, 4), 90, np.uint8)))
+    (tree / "models" / "a.mtl").write_text("newmtl oak\nmap_Kd ../textures/oak.png\nnewmtl far\nmap_Kd ../../oak.png\n")
+    model = tree / "models" / "a.obj"
+    model.write_text("mtllib a.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\nusemtl oak\nf 1 2 3\nusemtl far\nf 1 2 3\n")
+
+    def found(**more):
+        return [one.path is not None for one in zo.read(model, "m", **more).textures]
+
+    # By itself nothing leads out of its folder; a folder that is named lets in what is inside it, and no more.
+    assert found() == [False, False] and found(folders=[tree]) == [True, True]
+    (tree / "textures" / "oak.png").rename(tree / "textures" / "Oak.png")
+    assert found(folders=[tree])[0]
+    (tmp_path / "job.toml").write_text('[[sources]]\nfiles = ["yard"]\nunit = "m"\n[[outputs]]\nformats = ["glb"]\n')
+    ran = run("run", tmp_path / "job.toml")
+    assert "'../../oak.png' was not found" in ran.err and "textures/oak.png' was not found" not in ran.err
+    assert "--textures-from names a folder" in ran.err
+
+
+def test_a_pointer_in_place_of_content_is_told(tmp_path):
+    pointer = f"version https://example.org/spec/v1\noid sha256:{'0a' * 32}\nsize 12345\n"
+    (tmp_path / "a.obj").write_text(pointer)
+    with pytest.raises(zo.InputError, match=r"only a pointer to its content .*Fetch the content"):
+        zo.read(tmp_path / "a.obj")
+    (tmp_path / "oak.png").write_text(pointer)
+    (tmp_path / "b.mtl").write_text("newmtl oak\nmap_Kd oak.png\n")
+    (tmp_path / "b.obj").write_text("mtllib b.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\nusemtl oak\nf 1 2 3\n")
+    assert "'oak.png' holds only a pointer to its content in a version-control store" in texts(
+        zo.read(tmp_path / "b.obj").notes
+    )

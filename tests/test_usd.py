@@ -605,3 +605,10 @@ def test_all_of_a_file_is_inside_its_one_root_and_nothing_drawn_is_below_another
     assert len(back.meshes) == 4 and [one.node.role for one in back.walk()] == [one.node.role for one in scene.walk()]
     zo.write(back, tmp_path / "again.usda")
     assert (tmp_path / "again.usda").read_text() == text
+
+
+@pytest.mark.parametrize("ending", ["usda", "usdc"])
+def test_the_strength_of_normal_maps_travels(tmp_path, ending):
+    use = TextureUse(Texture("bumps.png", data=timber()), strength=0.25)
+    zo.write(scene_of(cube(slots=(Material("m", textures={"normal": use}),))), tmp_path / f"a.{ending}")
+    assert zo.read(tmp_path / f"a.{ending}").materials[0].textures["normal"].strength == pytest.approx(0.25)

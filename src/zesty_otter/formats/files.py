@@ -47,7 +47,19 @@ def load(path: Path) -> NDArray[np.uint8]:
             data = np.fromfile(file, np.uint8)
     if len(data) == 0:
         raise InputError("is empty (0 bytes).", file=path, remedy="Export it again.")
+    if _is_pointer(data[:_POINTER].tobytes()):
+        raise InputError(f"{_ONLY_POINTER}.", file=path, remedy="Fetch the content from the store first.")
     return data
+
+
+_POINTER = 1024
+_POINTS = re.compile(rb"version https?://\S+\r?\n(?:ext-\S+ \S+\r?\n)*oid [a-z0-9]+:[0-9a-f]{32,}\r?\nsize \d+")
+_ONLY_POINTER = "holds only a pointer to its content in a version-control store"
+
+
+def _is_pointer(head: bytes) -> bool:
+    """Whether a file stands in for one that a version-control store keeps elsewhere."""
+    return _POINTS.match(head) is not None
 
 
 @dataclass(frozen=True)
@@ -72,6 +84,19 @@ def asked_for(find: Callable[[str], bytes | None], folder: Path) -> Iterator[Non
         _resolver.reset(token)
 
 
+_tree: ContextVar[Path | None] = ContextVar("tree", default=None)
+
+
+@contextlib.contextmanager
+def in_tree(folder: Path) -> Iterator[None]:
+    """While it lasts, files may refer to others by paths that lead out of their own folder, but not out of this."""
+    token = _tree.set(folder)
+    try:
+        yield
+    finally:
+        _tree.reset(token)
+
+
 def _given(wanted: str) -> Path | None:
     """A file that somebody gave when asked for it."""
     asked = _resolver.get()
@@ -88,8 +113,9 @@ def _given(wanted: str) -> Path | None:
 def find_beside(source: Path, wanted: str, *, also_in: Sequence[Path] = ()) -> Reference:
     """Find a file that ``source`` refers to, in its folder or in folders the user allowed.
 
-    Separators of any system are understood and case is forgiven. Of a path that is absolute or leads out
-    of the folder only the file's name is used, and said so; a link that leads out is not followed.
+    Separators of any system are understood and case is forgiven. A path that leads out of the folder is followed
+    inside folders the user allowed and inside the tree of sources (`in_tree`); else, as of absolute ones, only the
+    file's name is used, and said so. A link that leads out is not followed.
     """
     home = source.parent
     parts = PurePosixPath(wanted.strip().strip('"').replace("\\", "/"))
@@ -102,9 +128,15 @@ def find_beside(source: Path, wanted: str, *, also_in: Sequence[Path] = ()) -> R
     # No name is longer on any system; a text that went astray is.
     if not parts.name or "\0" in wanted or len(wanted) > 1000 or len(parts.name.encode()) > 255:
         return Reference(None, (home,))
+    tree = _tree.get()
+    roots = [folder.resolve() for folder in (*also_in, *((tree,) if tree is not None else ()))]
+    if ".." in parts.parts and not parts.is_absolute():
+        beside = _ignoring_case(home / parts)
+        if beside is not None and beside.is_file() and any(beside.resolve().is_relative_to(one) for one in roots):
+            return _content(beside, wanted, (beside.parent,), "")
     tries = [home / parts.name] if leads_out else [home / parts, home / parts.name]
     tries += [folder / parts.name for folder in also_in]
-    allowed = [home.resolve(), *(folder.resolve() for folder in also_in)]
+    allowed = [home.resolve(), *roots]
     looked: dict[Path, None] = {}
     for guess in tries:
         looked[guess.parent] = None
@@ -116,12 +148,20 @@ def find_beside(source: Path, wanted: str, *, also_in: Sequence[Path] = ()) -> R
         remark = ""
         if found != home / parts or leads_out:
             remark = f"'{wanted}' was taken to be {found.relative_to(home) if found.is_relative_to(home) else found}"
-        return Reference(found, tuple(looked), remark)
+        return _content(found, wanted, tuple(looked), remark)
     for folder in also_in:
         deep = _below(folder).get(parts.name.lower())
         if deep is not None and deep.resolve().is_relative_to(folder.resolve()):
-            return Reference(deep, tuple(looked), f"'{wanted}' was taken to be {deep}")
+            return _content(deep, wanted, tuple(looked), f"'{wanted}' was taken to be {deep}")
     return Reference(None, tuple(looked))
+
+
+def _content(path: Path, wanted: str, looked_in: tuple[Path, ...], remark: str) -> Reference:
+    """A file that was found, unless it only points to one."""
+    with contextlib.suppress(OSError), path.open("rb") as file:
+        if _is_pointer(file.read(_POINTER)):
+            return Reference(None, looked_in, f"'{wanted}' {_ONLY_POINTER}; fetch it first")
+    return Reference(path, looked_in, remark)
 
 
 def missing_texture(wanted: str, reference: Reference) -> str:

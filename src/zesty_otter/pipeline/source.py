@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zesty_otter.formats import Progress, read
+from zesty_otter.formats.files import in_tree
 from zesty_otter.model import Frame, Scene
 from zesty_otter.steps import Reframe, Step, apply
 
@@ -25,7 +26,14 @@ class SourceFile:
     colors: str | None = None
 
     def read(self, progress: Progress | None = None) -> Scene:
-        """The scene in the file, in the file's own frame."""
+        """The scene in the file, in the file's own frame; it may refer to files in the tree its pattern starts from."""
+        root = self.path.parent
+        for _ in Path(self.below).parts:
+            root = root.parent
+        with in_tree(root):
+            return self._read(progress)
+
+    def _read(self, progress: Progress | None) -> Scene:
         return read(
             self.path,
             self.unit,

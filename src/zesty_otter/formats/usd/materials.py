@@ -11,7 +11,7 @@ import numpy as np
 from zesty_otter.formats.bare import sound_material
 from zesty_otter.formats.usd.mesh import numbers_of, value_of, word_of
 from zesty_otter.formats.usd.text import Asset, Prim, word_in
-from zesty_otter.model import Material, Texture, TextureUse
+from zesty_otter.model import LARGEST, Material, Texture, TextureUse
 
 Note = Callable[[str, str], None]
 Find = Callable[[str], Prim | None]
@@ -126,6 +126,9 @@ class Materials:
         if channel == "r" and key in ("inputs:metallic", "inputs:roughness", "inputs:occlusion"):
             use = replace(use, channel="r")
         use = replace(use, clamp=word_of(shader, "inputs:wrapS") in ("clamp", "black"))
+        leaning = numbers_of(shader, "inputs:scale")
+        if key == "inputs:normal" and len(leaning) and 0 < leaning[0] < LARGEST:
+            use = replace(use, strength=float(leaning[0]) / 2)
         coordinates = self._source(shader, "inputs:st")
         if coordinates is not None and word_of(coordinates[0], "info:id") == "UsdTransform2d":
             use = self._placed(use, coordinates[0])

@@ -501,8 +501,9 @@ class _Writer:
         self._line(f'token inputs:wrapS = "{wrap}"')
         self._line(f'token inputs:wrapT = "{wrap}"')
         if role == "normal":
-            self._line("float4 inputs:scale = (2, 2, 2, 1)")
-            self._line("float4 inputs:bias = (-1, -1, -1, 0)")
+            # How strong it is says how far it leans.
+            self._line(f"float4 inputs:scale = ({_numbers(2 * use.strength, 2 * use.strength)}, 2, 1)")
+            self._line(f"float4 inputs:bias = ({_numbers(-use.strength, -use.strength)}, -1, 0)")
         elif any(value != 1.0 for value in factor):
             self._line(f"float4 inputs:scale = ({_numbers(*factor, factor[0] if role == 'alpha' else 1.0)})")
         self._line("float3 outputs:rgb")
