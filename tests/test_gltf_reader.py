@@ -197,7 +197,7 @@ def test_skins_animations_and_further_scenes_are_noted(tmp_path):
     [
         ({"asset": {"version": "1.0"}}, "is glTF 1.0; only 2.0"),
         ({"asset": {}}, "of no version"),
-        ({"extensionsRequired": ["KHR_draco_mesh_compression"]}, "needs KHR_draco_mesh_compression"),
+        ({"extensionsRequired": ["EXT_river"]}, "needs EXT_river"),
         ({"nodes": [{"children": [0]}]}, "below itself"),
         ({"nodes": [{"children": [1, 1]}, {}]}, "two parents"),
         ({"nodes": [{"mesh": 7}]}, "not sound glTF"),

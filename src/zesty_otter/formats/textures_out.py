@@ -31,9 +31,11 @@ class TextureFiles:
             data: bytes | None = texture.read()
         except OSError:
             data = None
-        if data is None:
+        kept_out = data is not None and bool(self.kinds) and pixels.is_for_graphics_cards(data)
+        if data is None or kept_out:
             path = (texture.wanted or texture.name).replace("\\", "/").rsplit("/", 1)[-1]
-            self.notes.append(Note("lost", f"texture '{path}' is missing; it is named but not written", self.maker))
+            why = "is for graphics cards, which a package may not hold" if kept_out else "is missing"
+            self.notes.append(Note("lost", f"texture '{path}' {why}; it is named but not written", self.maker))
         else:
             mark = hashlib.sha256(data).digest()
             if mark in self._of_content:
@@ -54,6 +56,10 @@ class TextureFiles:
 
     def _fit(self, name: str, data: bytes, ending: str) -> tuple[bytes, str]:
         """An image of a kind that may be written, and its ending; with a note where it is damaged."""
+        if pixels.is_for_graphics_cards(data):
+            text = f"texture '{name}' is for graphics cards; few readers of this format open it"
+            self.notes.append(Note("guess", f"{text}; it is copied as it is", self.maker))
+            return data, ending
         try:
             kind = pixels.inspect(data).kind
             if pixels.is_cut_short(data):

@@ -32,6 +32,11 @@ class ImageInfo:
     channels: str
 
 
+def is_for_graphics_cards(data: bytes) -> bool:
+    """Whether bytes are a KTX2 file, which is kept and passed on but not opened."""
+    return data.startswith(b"\xabKTX 20\xbb\r\n\x1a\n")
+
+
 def inspect(data: bytes) -> ImageInfo:
     """The facts in an image's header, without decoding its pixels."""
     image = _opened(data)

@@ -29,6 +29,8 @@ class MaterialTable:
         self.images: list[dict[str, Any]] = []
         self.samplers: list[dict[str, Any]] = []
         self.extensions: set[str] = set()
+        self.required: set[str] = set()
+        self._cards: set[int] = set()
         self.notes: list[Note] = []
         self._add_image = add_image
         self._number: dict[int, int] = {}
@@ -181,8 +183,16 @@ class MaterialTable:
     def _texture(self, use: TextureUse) -> dict[str, Any] | None:
         if not use.texture.found:
             return None
-        data = self._bytes(use.texture)
+        data = self._for_cards(use.texture) or self._bytes(use.texture)
         return None if data is None else self._use(self._image(_stem(use.texture.name), data), use)
+
+    def _for_cards(self, texture: Texture) -> bytes | None:
+        """A texture for graphics cards, which is passed on as it is."""
+        try:
+            data = texture.read()
+        except OSError:
+            return None  # said where it is opened
+        return data if pixels.is_for_graphics_cards(data) else None
 
     def _bytes(self, texture: Texture) -> bytes | None:
         """The texture as PNG or JPEG; None, with a note, when it is not an image."""
@@ -190,6 +200,10 @@ class MaterialTable:
             self._png_of[id(texture)] = None
             try:
                 data = texture.read()
+                if pixels.is_for_graphics_cards(data):
+                    text = f"texture '{texture.name}' is for graphics cards and cannot be put together with others"
+                    self._note("lost", f"{text}; it is left out")
+                    return None
                 kind = pixels.inspect(data).kind
                 if pixels.is_cut_short(data):
                     self._note("lost", f"texture '{texture.name}' is cut short; it is copied as it is")
@@ -204,8 +218,11 @@ class MaterialTable:
     def _image(self, stem: str, data: bytes) -> int:
         mark = hashlib.sha256(data).hexdigest()
         if mark not in self._image_of:
-            mime, ending = _MIME[pixels.inspect(data).kind]
+            packed = pixels.is_for_graphics_cards(data)
+            mime, ending = ("image/ktx2", ".ktx2") if packed else _MIME[pixels.inspect(data).kind]
             self._image_of[mark] = len(self.images)
+            if packed:
+                self._cards.add(len(self.images))
             self.images.append(self._add_image(stem + ending, data, mime))
         return self._image_of[mark]
 
@@ -217,7 +234,14 @@ class MaterialTable:
             if sampler not in self.samplers:
                 self.samplers.append(sampler)
             self._texture_of[key] = len(self.textures)
-            self.textures.append({"sampler": self.samplers.index(sampler), "source": image})
+            texture: dict[str, Any] = {"sampler": self.samplers.index(sampler)}
+            if image in self._cards:
+                # There is no other image for those that do not know it.
+                self._extend(texture, "KHR_texture_basisu", {"source": image})
+                self.required.add("KHR_texture_basisu")
+            else:
+                texture["source"] = image
+            self.textures.append(texture)
         info: dict[str, Any] = {"index": self._texture_of[key]}
         if use.uv_set:
             info["texCoord"] = use.uv_set

@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from zesty_otter.errors import InputError, UsageError
 from zesty_otter.formats.bare import if_sound, sound_material, usable_rows
 from zesty_otter.formats.files import find_beside, load, missing_texture
+from zesty_otter.formats.gltf.compressed import DRACO, MESHOPT, NoDecoderError, unpacked_mesh, unpacked_view
 from zesty_otter.formats.gltf.extras import SPECULAR_GLOSSINESS, UV_NAMES
 from zesty_otter.formats.gltf.pose import posed
 from zesty_otter.formats.skinning import Weights
@@ -47,6 +48,8 @@ _TRIANGLES, _STRIP, _FAN = 4, 5, 6
 _TAKEN_APART = frozenset({"KHR_materials_clearcoat", "KHR_materials_emissive_strength", "KHR_materials_unlit"})
 _KNOWN_EXTENSIONS = frozenset(
     {
+        DRACO,
+        MESHOPT,
         "EXT_mesh_gpu_instancing",
         "EXT_texture_webp",
         "KHR_lights_punctual",
@@ -56,6 +59,7 @@ _KNOWN_EXTENSIONS = frozenset(
         "KHR_materials_unlit",
         "KHR_mesh_quantization",
         "KHR_node_visibility",
+        "KHR_texture_basisu",
         "KHR_texture_transform",
     }
 )
@@ -101,6 +105,7 @@ class _Reader:
         self.textures: dict[int, Texture] = {}
         self.materials: dict[int, Material] = {}
         self.meshes: dict[tuple[int, int, tuple[float, ...]], Mesh] = {}
+        self.unpacked: dict[int, tuple[NDArray[np.uint8], int]] = {}
         self.worlds: dict[int, NDArray[np.float64]] = {}
         self.parents: dict[int, int] = {}
 
@@ -203,6 +208,12 @@ class _Reader:
             self.buffers[number] = data
         return self.buffers[number]
 
+    def _real_buffers(self) -> Iterator[int]:
+        """The buffers that hold something: some only say where uncompressed data would be."""
+        for number, one in enumerate(self._list("buffers")):
+            if not one.get("extensions", {}).get(MESHOPT, {}).get("fallback"):
+                yield number
+
     def _referenced(self, uri: str, place: str) -> bytes:
         if uri.startswith("data:"):
             return _data_uri(uri)[1]
@@ -213,12 +224,20 @@ class _Reader:
         return load(found.path).tobytes()
 
     def _view(self, number: int) -> tuple[NDArray[np.uint8], int]:
+        if number in self.unpacked:
+            return self.unpacked[number]
         view = self._list("bufferViews")[_index(number, "bufferView")]
-        buffer = self._buffer(view["buffer"])
-        start, length = int(view.get("byteOffset", 0)), int(view["byteLength"])
+        packed = view.get("extensions", {}).get(MESHOPT)
+        where = view if packed is None else packed
+        buffer = self._buffer(where["buffer"])
+        start, length = int(where.get("byteOffset", 0)), int(where["byteLength"])
         if start < 0 or length < 0 or start + length > len(buffer):
             raise self.fail("reaches beyond its buffer.", f"bufferView {number}")
-        return buffer[start : start + length], int(view.get("byteStride", 0))
+        data = buffer[start : start + length]
+        if packed is None:
+            return data, int(view.get("byteStride", 0))
+        self.unpacked[number] = unpacked_view(packed, data), int(packed["byteStride"])
+        return self.unpacked[number]
 
     def _accessor(self, number: int) -> NDArray[Any]:
         """The values of an accessor, (count, width); whole numbers that stand for shares become these."""
@@ -230,7 +249,7 @@ class _Reader:
         if "bufferView" in about:
             values = self._strided(about["bufferView"], int(about.get("byteOffset", 0)), count, width, dtype, place)
         else:
-            if count * width > 4 * sum(len(self._buffer(n)) for n in range(len(self._list("buffers")))) + 65536:
+            if count * width > 4 * sum(len(self._buffer(n)) for n in self._real_buffers()) + 65536:
                 raise self.fail(f"promises {count:,} values that are not in the file.", place)
             values = np.zeros((count, width), dtype)
         if "sparse" in about:
@@ -428,7 +447,11 @@ class _Reader:
             if mode not in (_TRIANGLES, _STRIP, _FAN):
                 self.note("lost", f"{place}: points and lines are not carried")
                 continue
-            attributes = {key: self._accessor(one) for key, one in primitive["attributes"].items()}
+            packed = primitive.get("extensions", {}).get(DRACO)
+            attributes, index = self._unpacked(primitive, packed, place) if packed is not None else ({}, None)
+            for key, one in primitive["attributes"].items():
+                if key not in attributes:
+                    attributes[key] = self._accessor(one)
             if "POSITION" not in attributes:
                 self.note("lost", f"{place}: has no positions")
                 continue
@@ -444,7 +467,8 @@ class _Reader:
                 self.note("lost", f"shape variants (morph targets) are left out; meshes stand {shown}")
             if joints is not None and {"JOINTS_0", "WEIGHTS_0"} <= attributes.keys():
                 _pose(attributes, joints)
-            index = np.arange(count) if "indices" not in primitive else self._accessor(primitive["indices"])[:, 0]
+            if index is None:
+                index = np.arange(count) if "indices" not in primitive else self._accessor(primitive["indices"])[:, 0]
             if len(index) and int(index.max()) >= count:
                 raise self.fail(f"uses vertex {int(index.max())}, but has only {count}.", place)
             # Found to be small enough above, so that the bits may stay as they are.
@@ -458,6 +482,29 @@ class _Reader:
                 attributes["POSITION"] = np.where(sound[:, None], attributes["POSITION"], 0)
             material = self._material(primitive["material"]) if "material" in primitive else None
             yield _Primitive(attributes, corners, material)
+
+    def _unpacked(
+        self, primitive: Mapping[str, Any], packed: Mapping[str, Any], place: str
+    ) -> tuple[dict[str, NDArray[Any]], NDArray[Any] | None]:
+        """The attributes of a compressed primitive, and its indices; those it says uncompressed where that must do."""
+        try:
+            data, _ = self._view(packed["bufferView"])
+            found, index = unpacked_mesh(data.tobytes(), packed["attributes"])
+        except NoDecoderError:
+            accessors = [self._list("accessors")[_index(n, "accessor")] for n in primitive["attributes"].values()]
+            if all("bufferView" in one for one in accessors):
+                return {}, None
+            raise InputError(
+                f"{place} is compressed ({DRACO}), which takes a package that is not installed.",
+                file=self.path,
+                remedy="pip install 'zesty-otter[draco]'",
+            ) from None
+        for key, values in found.items():
+            about = self._list("accessors")[_index(primitive["attributes"][key], "accessor")]
+            if about.get("normalized") and values.dtype.kind in "iu":
+                limit = np.float32(np.iinfo(np.dtype(_COMPONENTS[about["componentType"]])).max)
+                found[key] = np.maximum(values.astype(np.float32) / limit, np.float32(-1.0))
+        return found, index
 
     # Materials
 
@@ -536,7 +583,10 @@ class _Reader:
         if info is None:
             return None
         texture = self._list("textures")[_index(info["index"], "texture")]
-        source = texture.get("extensions", {}).get("EXT_texture_webp", texture).get("source", texture.get("source"))
+        more = texture.get("extensions", {})
+        source = more.get("EXT_texture_webp", texture).get("source", texture.get("source"))
+        if source is None:
+            source = more.get("KHR_texture_basisu", {}).get("source")
         if source is None:
             self.note("lost", "a texture has no image that can be read")
             return None
@@ -567,7 +617,7 @@ class _Reader:
         return self.textures[number]
 
     def _texture(self, number: int, about: Mapping[str, Any]) -> Texture:
-        ending = {"image/png": ".png", "image/jpeg": ".jpg"}.get(about.get("mimeType", ""), "")
+        ending = {"image/png": ".png", "image/jpeg": ".jpg", "image/ktx2": ".ktx2"}.get(about.get("mimeType", ""), "")
         name = str(about.get("name") or f"image_{number}")
         if "bufferView" in about:
             data, _ = self._view(about["bufferView"])
@@ -575,7 +625,7 @@ class _Reader:
         uri = about["uri"]
         if uri.startswith("data:"):
             mime, content = _data_uri(uri)
-            ending = {"image/png": ".png", "image/jpeg": ".jpg"}.get(mime, ending)
+            ending = {"image/png": ".png", "image/jpeg": ".jpg", "image/ktx2": ".ktx2"}.get(mime, ending)
             return Texture(name if name.endswith(ending) else name + ending, data=content)
         wanted = unquote(uri)
         found = find_beside(self.path, wanted, also_in=self.folders)

@@ -158,7 +158,7 @@ class _Writer:
             "buffers": [{"byteLength": self.length}],
             "cameras": self.cameras,
             "extensionsUsed": sorted(self.table.extensions),
-            "extensionsRequired": sorted(self.required),
+            "extensionsRequired": sorted(self.required | self.table.required),
         }
         if self.scene.properties:
             document["scenes"][0]["extras"] = dict(self.scene.properties)

@@ -1,0 +1,255 @@
+"""Compressed buffer views of glTF (extension EXT_meshopt_compression, appendices A and B), unpacked."""
+
+from libc.math cimport fabsf, ldexp, sqrtf
+from libc.stdint cimport uint8_t, int8_t, int16_t, int32_t, int64_t, uint32_t
+
+
+cpdef int64_t attributes(const uint8_t[::1] data, int64_t stride, uint8_t[:, ::1] out) noexcept:
+    """Rows of ``stride`` bytes (N, stride), at most 256; 0 when all were there, else -1.
+
+    Blocks of rows; of each byte of a row a run of groups of 16 steps, of 0, 2, 4 or 8 bits, those that do not fit
+    behind them; the row before the first stands at the end.
+    """
+    cdef int64_t tail = stride if stride > 32 else 32
+    cdef int64_t stop = len(data) - tail, at = 1, first, rows, groups, head, group, k, lane, bits, more, row
+    cdef int64_t most = (8192 // stride) & ~15
+    cdef int value, step, packed
+    cdef uint8_t last[256]
+    with nogil:
+        if stop < 1 or stride > 256:
+            return -1
+        if most > 256:
+            most = 256
+        for k in range(stride):
+            last[k] = data[len(data) - stride + k]
+        first = 0
+        while first < out.shape[0]:
+            rows = out.shape[0] - first
+            if rows > most:
+                rows = most
+            groups = (rows + 15) // 16
+            for lane in range(stride):
+                head = at
+                at += (groups + 3) // 4
+                if at > stop:
+                    return -1
+                for group in range(groups):
+                    bits = (data[head + (group >> 2)] >> (2 * (group & 3))) & 3
+                    # Where the steps that did not fit begin.
+                    more = at + (0 if bits == 0 else 4 if bits == 1 else 8 if bits == 2 else 16)
+                    if more > stop:
+                        return -1
+                    for k in range(16):
+                        if bits == 0:
+                            value = 0
+                        elif bits == 3:
+                            value = data[at + k]
+                        else:
+                            if bits == 1:
+                                packed = (data[at + (k >> 2)] >> (6 - 2 * (k & 3))) & 3
+                                step = 3
+                            else:
+                                packed = (data[at + (k >> 1)] >> (4 - 4 * (k & 1))) & 15
+                                step = 15
+                            value = packed
+                            if packed == step:
+                                if more >= stop:
+                                    return -1
+                                value = data[more]
+                                more += 1
+                        row = first + 16 * group + k
+                        if row < first + rows:
+                            last[lane] = <uint8_t> (last[lane] + ((value >> 1) ^ -(value & 1)))
+                            out[row, lane] = last[lane]
+                    at = more
+            first += rows
+        return 0 if at <= stop else -1
+
+
+cdef inline uint32_t _number(const uint8_t[::1] data, int64_t* at, int64_t stop) noexcept nogil:
+    """A number in groups of seven bits, the lowest first; ``at`` is beyond ``stop`` afterwards when it is cut off."""
+    cdef uint32_t value = 0
+    cdef int shift
+    for shift in range(0, 35, 7):
+        if at[0] >= stop:
+            at[0] = stop + 1
+            return 0
+        value |= <uint32_t> (data[at[0]] & 127) << shift
+        at[0] += 1
+        if data[at[0] - 1] < 128:
+            break
+    return value
+
+
+cdef inline uint32_t _step(uint32_t value) noexcept nogil:
+    return (value >> 1) ^ (0 - (value & 1))
+
+
+cpdef int64_t triangles(const uint8_t[::1] data, uint32_t[::1] out) noexcept:
+    """The corners of triangles; 0 when all were there, else -1.
+
+    A code for each triangle names an edge of one of the last 16, or starts anew; vertices are the next one, one of
+    the last 16, or a step from the last.
+    """
+    cdef int64_t count = len(out) // 3, at = 1 + count, stop = len(data) - 16, k
+    cdef uint32_t edges[16][2]
+    cdef uint32_t vertices[16]
+    cdef uint32_t following = 0, last = 0, a, b, c
+    cdef int edge = 0, vertex = 0, code, more, x, y, z, free = 13 if data[0] & 15 >= 1 else 15
+    with nogil:
+        for k in range(16):
+            edges[k][0] = edges[k][1] = vertices[k] = 0xFFFFFFFF
+        if at > stop:
+            return -1
+        for k in range(count):
+            code = data[1 + k]
+            if code < 0xF0:
+                x = (edge - 1 - (code >> 4)) & 15
+                a, b = edges[x][0], edges[x][1]
+                z = code & 15
+                if z < free:
+                    c = following if z == 0 else vertices[(vertex - 1 - z) & 15]
+                    if z == 0:
+                        following += 1
+                        vertices[vertex] = c
+                        vertex = (vertex + 1) & 15
+                else:
+                    # 13 and 14 are one before and one behind the last.
+                    c = last + <uint32_t> (z - (z ^ 3)) if z != 15 else last + _step(_number(data, &at, stop))
+                    last = c
+                    vertices[vertex] = c
+                    vertex = (vertex + 1) & 15
+                edges[edge][0], edges[edge][1] = c, b
+                edge = (edge + 1) & 15
+                edges[edge][0], edges[edge][1] = a, c
+                edge = (edge + 1) & 15
+            else:
+                if code < 0xFE:
+                    more = data[stop + (code & 15)]
+                    x = 0
+                else:
+                    if at >= stop:
+                        return -1
+                    more = data[at]
+                    at += 1
+                    x = 0 if code == 0xFE else 15
+                    if more == 0:
+                        following = 0
+                y, z = more >> 4, more & 15
+                a = b = c = 0
+                if x == 0:
+                    a = following
+                    following += 1
+                if y == 0:
+                    b = following
+                    following += 1
+                else:
+                    b = vertices[(vertex - y) & 15]
+                if z == 0:
+                    c = following
+                    following += 1
+                else:
+                    c = vertices[(vertex - z) & 15]
+                if code >= 0xFE:
+                    if x == 15:
+                        last = a = last + _step(_number(data, &at, stop))
+                    if y == 15:
+                        last = b = last + _step(_number(data, &at, stop))
+                    if z == 15:
+                        last = c = last + _step(_number(data, &at, stop))
+                vertices[vertex] = a
+                vertex = (vertex + 1) & 15
+                if y == 0 or (y == 15 and code >= 0xFE):
+                    vertices[vertex] = b
+                    vertex = (vertex + 1) & 15
+                if z == 0 or (z == 15 and code >= 0xFE):
+                    vertices[vertex] = c
+                    vertex = (vertex + 1) & 15
+                edges[edge][0], edges[edge][1] = b, a
+                edge = (edge + 1) & 15
+                edges[edge][0], edges[edge][1] = c, b
+                edge = (edge + 1) & 15
+                edges[edge][0], edges[edge][1] = a, c
+                edge = (edge + 1) & 15
+            if at > stop:
+                return -1
+            out[3 * k], out[3 * k + 1], out[3 * k + 2] = a, b, c
+        return 0
+
+
+cpdef int64_t indices(const uint8_t[::1] data, uint32_t[::1] out) noexcept:
+    """Numbers in any order, each a step from one of two before; 0 when all were there, else -1."""
+    cdef int64_t at = 1, stop = len(data) - 4, k
+    cdef uint32_t last[2]
+    cdef uint32_t value
+    with nogil:
+        last[0] = last[1] = 0
+        for k in range(len(out)):
+            value = _number(data, &at, stop)
+            if at > stop:
+                return -1
+            last[value & 1] += _step(value >> 1)
+            out[k] = last[value & 1]
+        return 0
+
+
+cpdef void octahedral8(int8_t[:, ::1] values) noexcept:
+    """Unit vectors (N, 4) that were laid out flat, in place; the fourth number is left alone."""
+    cdef int64_t k
+    cdef float x, y, z, t, s
+    with nogil:
+        for k in range(values.shape[0]):
+            x, y = values[k, 0], values[k, 1]
+            z = values[k, 2] - fabsf(x) - fabsf(y)
+            t = z if z < 0 else 0
+            x += t if x >= 0 else -t
+            y += t if y >= 0 else -t
+            s = sqrtf(x * x + y * y + z * z)
+            s = 127 / s if s > 0 else 0
+            values[k, 0] = <int8_t> (x * s + (0.5 if x >= 0 else -0.5))
+            values[k, 1] = <int8_t> (y * s + (0.5 if y >= 0 else -0.5))
+            values[k, 2] = <int8_t> (z * s + (0.5 if z >= 0 else -0.5))
+
+
+cpdef void octahedral16(int16_t[:, ::1] values) noexcept:
+    """As `octahedral8`, for 16 bits."""
+    cdef int64_t k
+    cdef float x, y, z, t, s
+    with nogil:
+        for k in range(values.shape[0]):
+            x, y = values[k, 0], values[k, 1]
+            z = values[k, 2] - fabsf(x) - fabsf(y)
+            t = z if z < 0 else 0
+            x += t if x >= 0 else -t
+            y += t if y >= 0 else -t
+            s = sqrtf(x * x + y * y + z * z)
+            s = 32767 / s if s > 0 else 0
+            values[k, 0] = <int16_t> (x * s + (0.5 if x >= 0 else -0.5))
+            values[k, 1] = <int16_t> (y * s + (0.5 if y >= 0 else -0.5))
+            values[k, 2] = <int16_t> (z * s + (0.5 if z >= 0 else -0.5))
+
+
+cpdef void quaternions(int16_t[:, ::1] values) noexcept:
+    """Rotations (N, 4) of which three parts are kept, and which is left out in the last bits of the fourth; in place."""
+    cdef int64_t k
+    cdef int left
+    cdef float s, x, y, z, w
+    with nogil:
+        for k in range(values.shape[0]):
+            s = 0.70710678118654752 / <float> (values[k, 3] | 3)
+            x, y, z = values[k, 0] * s, values[k, 1] * s, values[k, 2] * s
+            w = 1 - x * x - y * y - z * z
+            w = sqrtf(w) if w > 0 else 0
+            left = values[k, 3] & 3
+            values[k, (left + 1) & 3] = <int16_t> (x * 32767 + (0.5 if x >= 0 else -0.5))
+            values[k, (left + 2) & 3] = <int16_t> (y * 32767 + (0.5 if y >= 0 else -0.5))
+            values[k, (left + 3) & 3] = <int16_t> (z * 32767 + (0.5 if z >= 0 else -0.5))
+            values[k, left] = <int16_t> (w * 32767 + 0.5)
+
+
+cpdef void exponential(const int32_t[::1] values, float[::1] out) noexcept:
+    """Numbers of 24 bits with an exponent in the highest 8."""
+    cdef int64_t k
+    with nogil:
+        for k in range(len(values)):
+            out[k] = <float> ldexp(<double> ((values[k] << 8) >> 8), values[k] >> 24)

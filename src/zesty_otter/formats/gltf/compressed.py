@@ -1,0 +1,107 @@
+"""Compressed geometry of glTF: buffer views by EXT_meshopt_compression, meshes by KHR_draco_mesh_compression."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+MESHOPT, DRACO = "EXT_meshopt_compression", "KHR_draco_mesh_compression"
+_MOST = 1 << 31  # bytes of one view
+
+
+def unpacked_view(about: Mapping[str, Any], data: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """The bytes of a buffer view that its extension holds compressed.
+
+    Parameters
+    ----------
+    about
+        What the extension says: count, byteStride, mode and filter.
+    data
+        The compressed bytes.
+
+    Raises
+    ------
+    ValueError
+        When these are not what the extension allows.
+    """
+    from zesty_otter.formats.gltf import _meshopt as kernels
+
+    count, stride = int(about["count"]), int(about["byteStride"])
+    mode, how = str(about["mode"]), str(about.get("filter", "NONE"))
+    # A byte holds 16 rows at most, when nothing changes.
+    if not 0 < stride <= 256 or not count >= 0 or count * stride > min(_MOST, 64 * stride * len(data) + 65536):
+        raise ValueError("a compressed view promises more than it can hold")
+    data = np.ascontiguousarray(data)
+    head = {"ATTRIBUTES": 0xA0, "TRIANGLES": 0xE0, "INDICES": 0xD0}.get(mode)
+    if head is None or not len(data) or data[0] & 0xF0 != head:
+        raise ValueError(f"a compressed view is no {mode}")
+    if data[0] & 0x0F > (0 if mode == "ATTRIBUTES" else 1):
+        raise ValueError(f"a compressed view is of version {int(data[0] & 0x0F)}, which is not known")
+    if mode == "ATTRIBUTES":
+        if stride % 4:
+            raise ValueError("rows of a compressed view are no whole words")
+        rows = np.empty((count, stride), np.uint8)
+        if kernels.attributes(data, stride, rows) < 0:
+            raise ValueError("a compressed view is cut short")
+        return _unfiltered(rows, how)
+    if stride not in (2, 4) or (mode == "TRIANGLES" and count % 3):
+        raise ValueError("indices of a compressed view are of a wrong size or number")
+    out = np.empty(count, np.uint32)
+    if (kernels.triangles if mode == "TRIANGLES" else kernels.indices)(data, out) < 0:
+        raise ValueError("a compressed view is cut short")
+    return out.astype("<u2" if stride == 2 else "<u4").view(np.uint8)
+
+
+def _unfiltered(rows: NDArray[np.uint8], how: str) -> NDArray[np.uint8]:
+    from zesty_otter.formats.gltf import _meshopt as kernels
+
+    stride = rows.shape[1]
+    if how == "OCTAHEDRAL" and stride in (4, 8):
+        if stride == 4:
+            kernels.octahedral8(rows.view(np.int8))
+        else:
+            kernels.octahedral16(rows.view(np.int16))
+    elif how == "QUATERNION" and stride == 8:
+        kernels.quaternions(rows.view(np.int16))
+    elif how == "EXPONENTIAL" and stride % 4 == 0:
+        out = np.empty(rows.size // 4, np.float32)
+        kernels.exponential(rows.reshape(-1).view(np.int32), out)
+        return out.view(np.uint8)
+    elif how != "NONE":
+        raise ValueError(f"a compressed view has a filter {how} that does not fit")
+    return rows.reshape(-1)
+
+
+class NoDecoderError(ValueError):
+    """The package that unpacks meshes is not installed."""
+
+
+def unpacked_mesh(data: bytes, wanted: Mapping[str, Any]) -> tuple[dict[str, NDArray[Any]], NDArray[np.uint32]]:
+    """The attributes of a compressed mesh by name, each (V, n), and the corners of its triangles.
+
+    ``wanted`` says the number of each attribute in the compressed mesh.
+
+    Raises
+    ------
+    NoDecoderError
+        Without the extra ``draco``.
+    ValueError
+        When it is damaged, or an attribute is not in it.
+    """
+    try:
+        import DracoPy
+    except ImportError:
+        raise NoDecoderError from None
+    try:
+        found = DracoPy.decode(data)
+    except Exception as error:
+        raise ValueError(f"a compressed mesh cannot be unpacked ({type(error).__name__})") from None
+    there = {one["unique_id"]: one["data"] for one in found.attributes}
+    if getattr(found, "faces", None) is None or not set(map(int, wanted.values())) <= there.keys():
+        raise ValueError("a compressed mesh lacks what the document says of it")
+    attributes = {name: np.asarray(there[int(number)]) for name, number in wanted.items()}
+    attributes = {name: one.reshape(len(one), -1) for name, one in attributes.items()}
+    return attributes, np.ascontiguousarray(found.faces, np.uint32).ravel()

@@ -1,0 +1,375 @@
+"""Compressed glTF, unpacked: views packed here from the description of the format, and meshes with known answers."""
+
+from __future__ import annotations
+
+import base64
+import json
+import random
+import sys
+from itertools import pairwise
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import zesty_otter as zo
+from build import Gltf, cube, scene_of, texts, volume
+from zesty_otter.demo.textures import timber
+from zesty_otter.model import Material, Texture, TextureUse
+
+pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
+
+DRACO = Path(__file__).parent / "data" / "draco"
+EXPECTED = json.loads((DRACO / "expected.json").read_text())
+
+
+def zigzag(step: int, bits: int) -> int:
+    step = (step + (1 << (bits - 1))) % (1 << bits) - (1 << (bits - 1))
+    return (step << 1 if step >= 0 else (-step << 1) - 1) % (1 << bits)
+
+
+def packed_attributes(rows: np.ndarray) -> bytes:
+    """Rows of bytes as EXT_meshopt_compression has them, version 0."""
+    count, stride = rows.shape
+    out = bytearray([0xA0])
+    block = min((8192 // stride) & ~15, 256)
+    before = rows[0].astype(int) if count else np.zeros(stride, int)
+    first_row = bytes(rows[0]) if count else bytes(stride)
+    for first in range(0, count, block):
+        part = rows[first : first + block].astype(int)
+        groups = (len(part) + 15) // 16
+        for lane in range(stride):
+            values = np.concatenate([[before[lane]], part[:, lane]])
+            steps = [zigzag(int(b - a), 8) for a, b in pairwise(values)]
+            steps += [0] * (16 * groups - len(steps))
+            head, body = bytearray((groups + 3) // 4), bytearray()
+            for group in range(groups):
+                sixteen = steps[16 * group : 16 * group + 16]
+                ways = []
+                for code, bits in ((0, 0), (1, 2), (2, 4), (3, 8)):
+                    if code == 0:
+                        ways.append((0 if not any(sixteen) else 99, code, b""))
+                        continue
+                    if code == 3:
+                        ways.append((16, code, bytes(sixteen)))
+                        continue
+                    most = (1 << bits) - 1
+                    word = int("".join(format(min(one, most), f"0{bits}b") for one in sixteen), 2)
+                    data = word.to_bytes(2 * bits, "big") + bytes(one for one in sixteen if one >= most)
+                    ways.append((len(data), code, data))
+                _, code, data = min(ways)
+                head[group >> 2] |= code << (2 * (group & 3))
+                body += data
+            out += head + body
+        before = part[-1]
+    return bytes(out) + bytes(max(32 - stride, 0)) + first_row
+
+
+def vbyte(value: int) -> bytes:
+    out = bytearray()
+    while value > 127:
+        out.append(value & 127 | 128)
+        value >>= 7
+    return bytes([*out, value])
+
+
+def packed_triangles(corners: list[int]) -> bytes:
+    """Corners of triangles as EXT_meshopt_compression has them, version 1, with every kind of code."""
+    codes, data, edges, vertices, following, last = bytearray(), bytearray(), [], [], 0, 0
+
+    def free(value: int) -> bytes:
+        nonlocal last
+        step, last = value - last, value
+        return vbyte(zigzag(step, 32))
+
+    def push(one: int) -> None:
+        vertices.insert(0, one)
+        del vertices[16:]
+
+    for k in range(0, len(corners), 3):
+        three = corners[k : k + 3]
+        match = None
+        for turn in range(3):
+            a, b, c = three[turn:] + three[:turn]
+            if (a, b) in edges[:15]:
+                match = edges.index((a, b)), a, b, c
+                break
+        if match:
+            fe, a, b, c = match
+            if c == following:
+                codes.append(fe << 4)
+                following += 1
+                push(c)
+            elif c in vertices[1:12]:
+                codes.append(fe << 4 | vertices.index(c))
+            else:
+                if c in (last - 1, last + 1):
+                    codes.append(fe << 4 | (13 if c < last else 14))
+                    last = c
+                else:
+                    codes.append(fe << 4 | 15)
+                    data += free(c)
+                push(c)
+            fresh = [(c, b), (a, c)]
+        else:
+            a, b, c = three
+            if three == [following, following + 1, following + 2]:
+                codes.append(0xF0)
+                following += 3
+                fresh_vertices = three
+            else:
+                start = a == following
+                codes.append(0xFE if start else 0xFF)
+                following += start
+                kinds = []
+                for one in (b, c):
+                    if one == following:
+                        kinds.append(0)
+                        following += 1
+                    else:
+                        kinds.append(vertices.index(one) + 1 if one in vertices[:13] else 15)
+                if not any(kinds):
+                    kinds[1] = 15  # 0 would start the count anew
+                    following -= 1
+                data.append(kinds[0] << 4 | kinds[1])
+                data += b"" if start else free(a)
+                for one, kind in zip((b, c), kinds, strict=True):
+                    data += free(one) if kind == 15 else b""
+                fresh_vertices = [a, *(one for one, kind in zip((b, c), kinds, strict=True) if kind in (0, 15))]
+            for one in fresh_vertices:
+                push(one)
+            fresh = [(b, a), (c, b), (a, c)]
+        for edge in fresh:
+            edges.insert(0, edge)
+        del edges[16:]
+    return bytes([0xE1]) + bytes(codes) + bytes(data) + bytes(16)
+
+
+def packed_indices(values: list[int]) -> bytes:
+    out, last = bytearray([0xD1]), [0, 0]
+    for k, value in enumerate(values):
+        which = k % 2
+        out += vbyte(zigzag(value - last[which], 32) << 1 | which)
+        last[which] = value
+    return bytes(out) + bytes(4)
+
+
+def gltf_of(folder: Path, views: list[tuple[bytes, dict]], accessors: list[dict], primitive: dict) -> Path:
+    """A glTF file whose buffer views are all compressed."""
+    data = b"".join(one + bytes(-len(one) % 4) for one, _ in views)
+    made, at = [], 0
+    for one, about in views:
+        size = about["count"] * about["byteStride"]
+        extension = {"buffer": 0, "byteOffset": at, "byteLength": len(one), **about}
+        made.append({"buffer": 1, "byteLength": size, "extensions": {"EXT_meshopt_compression": extension}})
+        at += len(one) + -len(one) % 4
+    uri = "data:application/octet-stream;base64," + base64.b64encode(data).decode()
+    document = {
+        "asset": {"version": "2.0"}, "scene": 0, "scenes": [{"nodes": [0]}], "nodes": [{"name": "a", "mesh": 0}],
+        "meshes": [{"primitives": [primitive]}], "accessors": accessors, "bufferViews": made,
+        "buffers": [{"uri": uri, "byteLength": len(data)}, {"byteLength": 1 << 20, "extensions": {"EXT_meshopt_compression": {"fallback": True}}}],
+        "extensionsUsed": ["EXT_meshopt_compression"], "extensionsRequired": ["EXT_meshopt_compression"],
+    }  # fmt: skip
+    path = folder / "a.gltf"
+    path.write_text(json.dumps(document))
+    return path
+
+
+def sheet(side: int) -> tuple[np.ndarray, np.ndarray]:
+    """Points of a bent sheet (side * side, 3) and the corners of its triangles."""
+    y, x = np.divmod(np.arange(side * side), side)
+    points = np.stack([x, y, np.sin(x / 3.0) * np.cos(y / 5.0)], axis=1).astype("<f4")
+    first = (np.arange(side - 1)[:, None] * side + np.arange(side - 1)).ravel()
+    return points, np.stack(
+        [first, first + 1, first + side + 1, first, first + side + 1, first + side], axis=1
+    ).reshape(-1, 3)
+
+
+@pytest.mark.parametrize("order", ["kept", "shuffled", "renumbered"])
+@pytest.mark.parametrize("side", [2, 7, 40])
+def test_compressed_views_are_unpacked_to_the_last_bit(tmp_path, side, order):
+    points, triangles = sheet(side)
+    chance = np.random.default_rng(side)
+    if order == "shuffled":
+        triangles = triangles[chance.permutation(len(triangles))]
+    elif order == "renumbered":
+        new = chance.permutation(len(points))
+        points, triangles = points[np.argsort(new)], new[triangles]
+    normals = np.zeros((len(points), 4), np.int8)
+    normals[:, :3] = chance.integers(-40, 40, (len(points), 3))
+    views = [
+        (packed_attributes(points.view(np.uint8)), {"count": len(points), "byteStride": 12, "mode": "ATTRIBUTES"}),
+        (packed_triangles(triangles.ravel().tolist()), {"count": triangles.size, "byteStride": 4, "mode": "TRIANGLES"}),
+    ]
+    accessors = [
+        {"bufferView": 0, "componentType": 5126, "count": len(points), "type": "VEC3"},
+        {"bufferView": 1, "componentType": 5125, "count": triangles.size, "type": "SCALAR"},
+    ]
+    mesh = zo.read(gltf_of(tmp_path, views, accessors, {"attributes": {"POSITION": 0}, "indices": 1})).meshes[0]
+    found = mesh.points[mesh.corner_point.reshape(-1, 3)]
+    wanted = points[triangles].astype(float)
+    # A triangle may begin at another corner.
+    turns = [np.roll(wanted, turn, axis=1) for turn in range(3)]
+    assert np.all(np.any([np.all(found == one, axis=(1, 2)) for one in turns], axis=0))
+
+
+def test_indices_and_filters(tmp_path):
+    normals = np.array([[0, 0, 127, 0], [127, 0, 127, 0], [-20, 60, 127, 0], [-100, -80, 127, 0]], np.int8)
+    halves = np.array(
+        [
+            [3 << 24 | 5, (-2 % 256) << 24 | 12, 0],
+            [0, 0, 0],
+            [1, 2, 3],
+            [(-1 % 256) << 24 | (-7 % (1 << 24)), 0, 1 << 24 | 9],
+        ],
+        "<u4",
+    )
+    views = [
+        (packed_attributes(halves.view(np.uint8)), {"count": 4, "byteStride": 12, "mode": "ATTRIBUTES", "filter": "EXPONENTIAL"}),
+        (packed_attributes(normals.view(np.uint8)), {"count": 4, "byteStride": 4, "mode": "ATTRIBUTES", "filter": "OCTAHEDRAL"}),
+        (packed_indices([0, 1, 2, 3, 2, 1]), {"count": 6, "byteStride": 2, "mode": "INDICES"}),
+    ]  # fmt: skip
+    accessors = [
+        {"bufferView": 0, "componentType": 5126, "count": 4, "type": "VEC3"},
+        {"bufferView": 1, "componentType": 5120, "count": 4, "type": "VEC3", "normalized": True},
+        {"bufferView": 2, "componentType": 5123, "count": 6, "type": "SCALAR"},
+    ]
+    mesh = zo.read(
+        gltf_of(tmp_path, views, accessors, {"attributes": {"POSITION": 0, "NORMAL": 1}, "indices": 2})
+    ).meshes[0]
+    points = mesh.points[mesh.corner_point]
+    assert points.tolist() == [[40, 3, 0], [0, 0, 0], [1, 2, 3], [-3.5, 0, 18], [1, 2, 3], [0, 0, 0]]
+    # Laid flat: the corner (-100, -80) is folded over from below.
+    expected = np.array([[0, 0, 127], [127, 0, 0], [-20, 60, 47], [-47, -27, -53]], float)
+    expected /= np.linalg.norm(expected, axis=1, keepdims=True)
+    found = mesh.normals.at_corners()
+    assert np.allclose(found[:4] / np.linalg.norm(found[:4], axis=1, keepdims=True), expected, atol=0.012)
+
+
+@pytest.mark.parametrize("name", ["ring_all_level0", "ring_all_level7", "two_pieces_level5", "open_ring_level10"])
+def test_compressed_meshes_have_their_known_answers(tmp_path, name):
+    data, said = (DRACO / f"{name}.drc").read_bytes(), EXPECTED[f"{name}.drc"]
+    numbers = {"COLOR_0": 0, "TEXCOORD_0": 1, "NORMAL": 2, "POSITION": 3} if "all" in name else {"POSITION": 0}
+    types = {
+        "COLOR_0": (5121, "VEC3"),
+        "TEXCOORD_0": (5126, "VEC2"),
+        "NORMAL": (5126, "VEC3"),
+        "POSITION": (5126, "VEC3"),
+    }
+    accessors = [
+        {"componentType": types[key][0], "count": said["points"], "type": types[key][1], "normalized": key == "COLOR_0"}
+        for key in numbers
+    ]
+    accessors.append({"componentType": 5125, "count": 3 * said["triangles"], "type": "SCALAR"})
+    primitive = {
+        "attributes": {key: n for n, key in enumerate(numbers)}, "indices": len(numbers),
+        "extensions": {"KHR_draco_mesh_compression": {"bufferView": 0, "attributes": numbers}},
+    }  # fmt: skip
+    document = {
+        "asset": {"version": "2.0"}, "scene": 0, "scenes": [{"nodes": [0]}], "nodes": [{"mesh": 0}], "meshes": [{"primitives": [primitive]}],
+        "accessors": accessors, "bufferViews": [{"buffer": 0, "byteLength": len(data)}],
+        "buffers": [{"uri": "data:;base64," + base64.b64encode(data).decode(), "byteLength": len(data)}],
+        "extensionsUsed": ["KHR_draco_mesh_compression"], "extensionsRequired": ["KHR_draco_mesh_compression"],
+    }  # fmt: skip
+    path = tmp_path / "a.gltf"
+    path.write_text(json.dumps(document))
+    mesh = zo.read(path).meshes[0]
+    assert mesh.face_count == said["triangles"]
+    size = 1e-3 * float(np.max(np.subtract(said["high"], said["low"])))
+    assert np.allclose(mesh.surface_bounds, [said["low"], said["high"]], atol=size)
+    assert volume(mesh) == pytest.approx(said["volume"], rel=1e-2, abs=size)
+    corner = mesh.points[mesh.corner_point]
+    assert np.allclose(corner.sum(axis=0), said["sum_of_corner_positions"], atol=size * len(corner))
+    if "all" in name:
+        assert np.allclose(
+            mesh.uv_sets[0].at_corners().sum(axis=0) * (1, -1) + (0, len(corner)), said["corner_uv_sum"], rtol=1e-2
+        )
+        colors = mesh.layers_of("color")[0].at_corners() * 255
+        assert np.allclose(colors.sum(axis=0), said["corner_color_sum"], rtol=1e-3)
+    path.write_text(json.dumps(document).replace('"bufferView": 0, "attributes"', '"bufferView": 9, "attributes"'))
+    with pytest.raises(zo.InputError):
+        zo.read(path)
+
+
+def test_without_the_package_a_compressed_mesh_says_what_to_install(tmp_path, monkeypatch):
+    monkeypatch.setitem(sys.modules, "DracoPy", None)
+    test = test_compressed_meshes_have_their_known_answers
+    with pytest.raises(zo.InputError, match=r"takes a package that is not installed.*zesty-otter\[draco\]"):
+        test(tmp_path, "ring_all_level0")
+
+
+def test_damaged_views_are_read_or_refused(tmp_path):
+    points, triangles = sheet(9)
+    parts = [packed_attributes(points.view(np.uint8)), packed_triangles(triangles.ravel().tolist())]
+    accessors = [
+        {"bufferView": 0, "componentType": 5126, "count": len(points), "type": "VEC3"},
+        {"bufferView": 1, "componentType": 5125, "count": triangles.size, "type": "SCALAR"},
+    ]
+    refused = 0
+    for seed in range(200):
+        chance = random.Random(seed)
+        bad = [bytearray(one) for one in parts]
+        which = chance.randrange(2)
+        for _ in range(chance.choice((1, 2, 6))):
+            bad[which][chance.randrange(len(bad[which]))] = chance.randrange(256)
+        if seed % 5 == 0:
+            del bad[which][chance.randrange(1, len(bad[which])) :]
+        modes = (
+            {"count": len(points), "byteStride": 12, "mode": "ATTRIBUTES"},
+            {"count": triangles.size, "byteStride": 4, "mode": "TRIANGLES"},
+        )
+        path = gltf_of(
+            tmp_path,
+            [(bytes(one), about) for one, about in zip(bad, modes, strict=True)],
+            accessors,
+            {"attributes": {"POSITION": 0}, "indices": 1},
+        )
+        try:
+            zo.read(path)
+        except zo.ZestyOtterError as error:
+            refused += 1
+            assert str(error)
+    assert 20 < refused < 200
+
+
+KTX2 = b"\xabKTX 20\xbb\r\n\x1a\n" + bytes(68)
+
+
+def test_textures_for_the_graphics_card_are_kept_and_never_keep_a_mesh_out(tmp_path):
+    use = TextureUse(Texture("oak.ktx2", data=KTX2))
+    scene = scene_of(cube(slots=(Material("oak", textures={"base_color": use}),)))
+    zo.write(scene, tmp_path / "a.glb")
+    found = Gltf(tmp_path / "a.glb").json
+    assert found["extensionsRequired"] == ["KHR_texture_basisu"] and found["images"][0]["mimeType"] == "image/ktx2"
+    assert (
+        found["textures"][0]["extensions"] == {"KHR_texture_basisu": {"source": 0}}
+        and "source" not in found["textures"][0]
+    )
+    back = zo.read(tmp_path / "a.glb")
+    assert back.textures[0].read() == KTX2 and back.textures[0].name.endswith(".ktx2")
+    zo.write(back, tmp_path / "b.gltf")
+    assert [one.read_bytes() for one in tmp_path.rglob("*.ktx2")] == [KTX2]
+    assert "which a package may not hold" in texts(zo.write(back, tmp_path / "a.usdz"))
+    for ending in ("obj", "usda", "dae", "x3d"):
+        notes = zo.write(back, tmp_path / ending / f"a.{ending}")
+        assert "oak.ktx2' is for graphics cards" in texts(notes), ending
+        assert zo.read(tmp_path / ending / f"a.{ending}", "m").meshes[0].face_count
+
+
+def test_a_fallback_goes_before_a_texture_for_the_graphics_card(tmp_path):
+    zo.write(
+        scene_of(
+            cube(slots=(Material("oak", textures={"base_color": TextureUse(Texture("oak.png", data=timber()))}),))
+        ),
+        tmp_path / "a.gltf",
+    )
+    document = json.loads((tmp_path / "a.gltf").read_text())
+    (tmp_path / "oak.ktx2").write_bytes(KTX2)
+    document["images"].append({"uri": "oak.ktx2", "mimeType": "image/ktx2"})
+    document["textures"][0]["extensions"] = {"KHR_texture_basisu": {"source": 1}}
+    document["extensionsUsed"] = ["KHR_texture_basisu"]
+    (tmp_path / "a.gltf").write_text(json.dumps(document))
+    assert zo.read(tmp_path / "a.gltf").textures[0].read() == timber()
+    del document["textures"][0]["source"]
+    (tmp_path / "a.gltf").write_text(json.dumps(document))
+    assert zo.read(tmp_path / "a.gltf").textures[0].read() == KTX2
