@@ -179,6 +179,7 @@ def test_formats_lists_what_is_read_and_written(run):
         "obj",
         "ply",
         "stl",
+        "3mf",
         "usda",
         "usdc",
         "usdz",

@@ -90,6 +90,7 @@ def test_every_format_brings_every_copy(tmp_path, ending):
         notes, arrival = deliver(scene, path)
         assert arrival.problems == ()
         found = zo.read(path, *(("m", "left up forward") if ending in (".obj", ".ply", ".stl") else (None, None)))
+        found = zo.apply(found, zo.steps.Reframe(axes="left up forward", unit="m"))
         assert np.allclose(found.bounds(), scene.bounds(), rtol=0, atol=2e-6)
         kept = ending in (".glb", ".gltf", ".usda", ".usdc", ".usdz") and number == 0
         assert [one.node.kind for one in found.walk()].count("scatter") == kept

@@ -49,9 +49,10 @@ def _format_of(path: Path, first_bytes: bytes, said: str) -> Format:
     # Asking for the packages of others takes time, and seldom is there need to.
     for ours in (True, False):
         there = FORMATS if ours else tuple(_of_others())
-        for one in there:
-            if first_bytes.startswith(one.magic):
-                return one
+        alike = [one for one in there if first_bytes.startswith(one.magic)]
+        if alike:
+            # Several formats are archives of one kind, which only their endings tell apart.
+            return next((one for one in alike if path.suffix.lower() in one.suffixes), alike[0])
         for one in there:
             if path.suffix.lower() in one.suffixes:
                 return one

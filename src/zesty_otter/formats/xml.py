@@ -28,7 +28,11 @@ def parse(path: Path, wanted: str) -> tuple[Element, list[str]]:
     InputError
         When it is no XML, begins with another element, declares entities, or nests too deeply.
     """
-    text = load(path).tobytes()
+    return parsed(path, load(path).tobytes(), wanted)
+
+
+def parsed(path: Path, text: bytes, wanted: str) -> tuple[Element, list[str]]:
+    """As `parse`, of text that is at hand; ``path`` is what messages name."""
     mended: list[str] = []
     root: Any
     if b"<!ENTITY" in text or "<!ENTITY".encode("utf-16-le") in text or "<!ENTITY".encode("utf-16-be") in text:

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
+from zesty_otter.formats.archive import open_package
 from zesty_otter.formats.bare import if_sound
 from zesty_otter.formats.files import find_beside, load, missing_texture
 from zesty_otter.formats.usd.materials import Materials
@@ -29,7 +30,6 @@ from zesty_otter.formats.usd.mesh import (
     word_of,
     words_of,
 )
-from zesty_otter.formats.usd.package import open_package
 from zesty_otter.formats.usd.skins import posed, target_above
 from zesty_otter.formats.usd.stage import Stage
 from zesty_otter.formats.usd.text import Asset, Prim, listed, word_in
