@@ -19,6 +19,7 @@ from zesty_otter.model import Material, Texture, TextureUse
 
 pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
 
+EXTENSION = "EXT_meshopt_compression"
 DRACO = Path(__file__).parent / "data" / "draco"
 EXPECTED = json.loads((DRACO / "expected.json").read_text())
 
@@ -29,7 +30,7 @@ def zigzag(step: int, bits: int) -> int:
 
 
 def packed_attributes(rows: np.ndarray) -> bytes:
-    """Rows of bytes as EXT_meshopt_compression has them, version 0."""
+    """Rows of bytes as compressed views have them, version 0."""
     count, stride = rows.shape
     out = bytearray([0xA0])
     block = min((8192 // stride) & ~15, 256)
@@ -74,7 +75,7 @@ def vbyte(value: int) -> bytes:
 
 
 def packed_triangles(corners: list[int]) -> bytes:
-    """Corners of triangles as EXT_meshopt_compression has them, version 1, with every kind of code."""
+    """Corners of triangles as compressed views have them, version 1, with every kind of code."""
     codes, data, edges, vertices, following, last = bytearray(), bytearray(), [], [], 0, 0
 
     def free(value: int) -> bytes:
@@ -161,14 +162,14 @@ def gltf_of(folder: Path, views: list[tuple[bytes, dict]], accessors: list[dict]
     for one, about in views:
         size = about["count"] * about["byteStride"]
         extension = {"buffer": 0, "byteOffset": at, "byteLength": len(one), **about}
-        made.append({"buffer": 1, "byteLength": size, "extensions": {"EXT_meshopt_compression": extension}})
+        made.append({"buffer": 1, "byteLength": size, "extensions": {EXTENSION: extension}})
         at += len(one) + -len(one) % 4
     uri = "data:application/octet-stream;base64," + base64.b64encode(data).decode()
     document = {
         "asset": {"version": "2.0"}, "scene": 0, "scenes": [{"nodes": [0]}], "nodes": [{"name": "a", "mesh": 0}],
         "meshes": [{"primitives": [primitive]}], "accessors": accessors, "bufferViews": made,
-        "buffers": [{"uri": uri, "byteLength": len(data)}, {"byteLength": 1 << 20, "extensions": {"EXT_meshopt_compression": {"fallback": True}}}],
-        "extensionsUsed": ["EXT_meshopt_compression"], "extensionsRequired": ["EXT_meshopt_compression"],
+        "buffers": [{"uri": uri, "byteLength": len(data)}, {"byteLength": 1 << 20, "extensions": {EXTENSION: {"fallback": True}}}],
+        "extensionsUsed": [EXTENSION], "extensionsRequired": [EXTENSION],
     }  # fmt: skip
     path = folder / "a.gltf"
     path.write_text(json.dumps(document))

@@ -1,4 +1,4 @@
-"""Compressed geometry of glTF: buffer views by EXT_meshopt_compression, meshes by KHR_draco_mesh_compression."""
+"""Compressed geometry of glTF: buffer views and whole meshes, by the two registered extensions for them."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-MESHOPT, DRACO = "EXT_meshopt_compression", "KHR_draco_mesh_compression"
+PACKED_VIEW, PACKED_MESH = "EXT_meshopt_compression", "KHR_draco_mesh_compression"
 _MOST = 1 << 31  # bytes of one view
 
 
@@ -27,7 +27,7 @@ def unpacked_view(about: Mapping[str, Any], data: NDArray[np.uint8]) -> NDArray[
     ValueError
         When these are not what the extension allows.
     """
-    from zesty_otter.formats.gltf import _meshopt as kernels
+    from zesty_otter.formats.gltf import _views as kernels
 
     count, stride = int(about["count"]), int(about["byteStride"])
     mode, how = str(about["mode"]), str(about.get("filter", "NONE"))
@@ -56,7 +56,7 @@ def unpacked_view(about: Mapping[str, Any], data: NDArray[np.uint8]) -> NDArray[
 
 
 def _unfiltered(rows: NDArray[np.uint8], how: str) -> NDArray[np.uint8]:
-    from zesty_otter.formats.gltf import _meshopt as kernels
+    from zesty_otter.formats.gltf import _views as kernels
 
     stride = rows.shape[1]
     if how == "OCTAHEDRAL" and stride in (4, 8):

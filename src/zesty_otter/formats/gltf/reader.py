@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from zesty_otter.errors import InputError, UsageError
 from zesty_otter.formats.bare import if_sound, sound_material, usable_rows
 from zesty_otter.formats.files import find_beside, load, missing_texture
-from zesty_otter.formats.gltf.compressed import DRACO, MESHOPT, NoDecoderError, unpacked_mesh, unpacked_view
+from zesty_otter.formats.gltf.compressed import PACKED_MESH, PACKED_VIEW, NoDecoderError, unpacked_mesh, unpacked_view
 from zesty_otter.formats.gltf.extras import SPECULAR_GLOSSINESS, UV_NAMES
 from zesty_otter.formats.gltf.pose import posed
 from zesty_otter.formats.skinning import Weights
@@ -48,8 +48,8 @@ _TRIANGLES, _STRIP, _FAN = 4, 5, 6
 _TAKEN_APART = frozenset({"KHR_materials_clearcoat", "KHR_materials_emissive_strength", "KHR_materials_unlit"})
 _KNOWN_EXTENSIONS = frozenset(
     {
-        DRACO,
-        MESHOPT,
+        PACKED_MESH,
+        PACKED_VIEW,
         "EXT_mesh_gpu_instancing",
         "EXT_texture_webp",
         "KHR_lights_punctual",
@@ -211,7 +211,7 @@ class _Reader:
     def _real_buffers(self) -> Iterator[int]:
         """The buffers that hold something: some only say where uncompressed data would be."""
         for number, one in enumerate(self._list("buffers")):
-            if not one.get("extensions", {}).get(MESHOPT, {}).get("fallback"):
+            if not one.get("extensions", {}).get(PACKED_VIEW, {}).get("fallback"):
                 yield number
 
     def _referenced(self, uri: str, place: str) -> bytes:
@@ -227,7 +227,7 @@ class _Reader:
         if number in self.unpacked:
             return self.unpacked[number]
         view = self._list("bufferViews")[_index(number, "bufferView")]
-        packed = view.get("extensions", {}).get(MESHOPT)
+        packed = view.get("extensions", {}).get(PACKED_VIEW)
         where = view if packed is None else packed
         buffer = self._buffer(where["buffer"])
         start, length = int(where.get("byteOffset", 0)), int(where["byteLength"])
@@ -447,7 +447,7 @@ class _Reader:
             if mode not in (_TRIANGLES, _STRIP, _FAN):
                 self.note("lost", f"{place}: points and lines are not carried")
                 continue
-            packed = primitive.get("extensions", {}).get(DRACO)
+            packed = primitive.get("extensions", {}).get(PACKED_MESH)
             attributes, index = self._unpacked(primitive, packed, place) if packed is not None else ({}, None)
             for key, one in primitive["attributes"].items():
                 if key not in attributes:
@@ -495,7 +495,7 @@ class _Reader:
             if all("bufferView" in one for one in accessors):
                 return {}, None
             raise InputError(
-                f"{place} is compressed ({DRACO}), which takes a package that is not installed.",
+                f"{place} is compressed ({PACKED_MESH}), which takes a package that is not installed.",
                 file=self.path,
                 remedy="pip install 'zesty-otter[draco]'",
             ) from None

@@ -1,4 +1,4 @@
-"""Compressed buffer views of glTF (extension EXT_meshopt_compression, appendices A and B), unpacked."""
+"""Compressed buffer views of glTF (by the registered extension for them, appendices A and B), unpacked."""
 
 from libc.math cimport fabsf, ldexp, sqrtf
 from libc.stdint cimport uint8_t, int8_t, int16_t, int32_t, int64_t, uint32_t
