@@ -15,7 +15,7 @@ from zesty_otter.formats.archive import open_package
 from zesty_otter.formats.bare import sound_material, usable_rows
 from zesty_otter.formats.files import load
 from zesty_otter.formats.text import most_numbers_in
-from zesty_otter.formats.xml import Element, child, children, floats, name_of, parsed
+from zesty_otter.formats.xml import Element, child, children, floats, name_of, number, parsed
 from zesty_otter.model import Frame, Material, Mesh, Node, Note, Scene, compact, count_of
 
 UNITS = {"micron": 1e-6, "millimeter": 1e-3, "centimeter": 1e-2, "inch": 0.0254, "foot": 0.3048, "meter": 1.0}
@@ -24,8 +24,6 @@ UNITS = {"micron": 1e-6, "millimeter": 1e-3, "centimeter": 1e-2, "inch": 0.0254,
 _LISTS = re.compile(rb"<((?:[\w-]+:)?(?:vertices|triangles))\b[^>]*?(?:/>|>(.*?)</\1\s*>)", re.DOTALL)
 _COLOR = re.compile(r"#([0-9A-Fa-f]{6})([0-9A-Fa-f]{2})?$")
 _DEEPEST, _MOST_NODES = 60, 200_000
-
-_Slot = tuple[str, int]  # a group of materials, and one in it
 
 
 def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
@@ -146,13 +144,9 @@ class _Reading:
         self, element: Element, rows: NDArray[np.float64]
     ) -> tuple[tuple[Material | None, ...], NDArray[np.int32]]:
         """The material of each triangle: its own, else that of the object."""
-        group = np.where(np.isnan(rows[:, 3]), -1.0, rows[:, 3])
-        number = np.where(np.isnan(rows[:, 4]), -1.0, rows[:, 4])
-        pairs, of_face = np.unique(np.stack([group, number], axis=1), axis=0, return_inverse=True)
-        whole: _Slot = (
-            element.get("pid", ""),
-            int(floats(element.get("pindex"))[0]) if floats(element.get("pindex")).size else 0,
-        )
+        said = np.where((rows[:, 3:] >= 0) & (rows[:, 3:] < 2**31), rows[:, 3:], -1.0)
+        pairs, of_face = np.unique(said, axis=0, return_inverse=True)
+        whole = element.get("pid", ""), int(min(max(number(element.get("pindex"), 0.0), -1.0), 2.0**31))
         slots = []
         for one, n in pairs.tolist():
             pid, index = (f"{one:.0f}", int(n)) if n >= 0 and one >= 0 else (whole[0], int(n) if n >= 0 else whole[1])
