@@ -158,8 +158,8 @@ class _Reading:
 
     def _table(self, element: Element | None, names: Sequence[str]) -> NDArray[np.float64]:
         """(N, n) what some attributes of each element of a list say, NaN where one does not."""
-        number = floats(element.get("list") if element is not None else None)
-        text = self.lists[int(number[0])] if len(number) and 0 <= number[0] < len(self.lists) else b""
+        place = floats(element.get("list") if element is not None else None)
+        text = self.lists[int(place[0])] if len(place) and 0 <= place[0] < len(self.lists) else b""
         return attributes(text, names)
 
 
