@@ -16,6 +16,7 @@ from build import CUBE_FACES, ENDINGS, cube, moved, scene_of, texts
 from zesty_otter import pixels
 from zesty_otter.jobs import record
 from zesty_otter.model import Layer, Material, Node, Texture, TextureUse
+from zesty_otter.pipeline.delivery import deliver
 from zesty_otter.pixels import png_of
 
 
@@ -970,3 +971,14 @@ def test_a_pointer_in_place_of_content_is_told(tmp_path):
     assert "'oak.png' holds only a pointer to its content in a version-control store" in texts(
         zo.read(tmp_path / "b.obj").notes
     )
+
+
+def test_faces_without_a_material_have_none_again_in_obj(tmp_path):
+    oak = cube(name="crate", slots=(Material("oak"),))
+    scene = scene_of(oak, Node("crate_collision_1", content=cube(name="solid"), role="collision"))
+    assert deliver(scene, tmp_path / "a.obj")[1].problems == ()
+    found = {
+        one.node.name: [slot and slot.name for slot in one.node.mesh.slots]
+        for one in zo.read(tmp_path / "a.obj").walk()
+    }
+    assert found["crate"] == ["oak"] and not any(found["crate_collision_1"])

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from zesty_otter import pixels
 from zesty_otter.formats.files import Buffer
+from zesty_otter.formats.obj.mtl import NO_MATERIAL
 from zesty_otter.formats.textures_out import TextureFiles
 from zesty_otter.model import Material, Note, Scene, Texture, TextureUse
 
@@ -41,7 +42,8 @@ class Library:
         self.has_plain = bool(lines) and any(slot is None for mesh in scene.meshes for slot in mesh.slots)
         if self.has_plain:
             self._plain = self._unique("plain")
-            lines += ["", f"newmtl {self._plain}", "Kd 1 1 1"]
+            # MTL has no way back to no material; the comment tells our reader.
+            lines += ["", NO_MATERIAL, f"newmtl {self._plain}", "Kd 1 1 1"]
         self.files.update(self.textures.files)
         self.notes += self.textures.notes
         if lines:

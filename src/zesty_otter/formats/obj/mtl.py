@@ -74,6 +74,9 @@ _NUMBERS = {
 
 _COLORS = {"kd": "diffuse", "ka": "ambient", "ks": "specular", "ke": "emission", "tf": "filter"}
 
+NO_MATERIAL = "# for faces without a material"
+"""The comment before a material of our writer that stands for none."""
+
 _SILENT = frozenset({"sharpness", "map_aat"})
 
 
@@ -94,6 +97,7 @@ def read_library(path: Path, folders: Sequence[Path] = ()) -> tuple[dict[str, Ma
     drafts: dict[str, _Draft] = {}
     unknown: dict[str, int] = {}
     current: _Draft | None = None
+    stands_for_none = False
 
     def note(kind: str, message: str, line: int) -> None:
         notes.append(Note(kind, message, "obj", str(path), f"line {line}"))
@@ -101,12 +105,14 @@ def read_library(path: Path, folders: Sequence[Path] = ()) -> tuple[dict[str, Ma
     for number, line in enumerate(re.split(r"\r\n|\r|\n", text), 1):
         words = line.split("#", 1)[0].split() if not re.match(r"\s*(newmtl|map_|bump|norm)", line) else line.split()
         if not words or words[0].startswith("#"):
+            stands_for_none = stands_for_none or line.strip() == NO_MATERIAL
             continue
         key, rest = words[0].lower(), line.strip()[len(words[0]) :].strip()
         if key == "newmtl":
             if rest in drafts:
                 note("guess", f"material '{rest}' is defined twice; the later one counts", number)
-            current = drafts[rest] = _Draft(rest)
+            current = drafts[rest] = _Draft(rest, {"none": True} if stands_for_none else {})
+            stands_for_none = False
         elif current is None:
             note("lost", f"'{words[0]}' stands before the first newmtl", number)
         elif key in _NUMBERS or key in _COLORS:

@@ -384,7 +384,9 @@ class _Assembly:
             if name not in library and name not in made:
                 self.note("lost", f"material '{name}' is in no library; a plain one takes its place", names[n, 3])
                 made[name] = Material(name, base_color=(0.8, 0.8, 0.8, 1.0))
-            materials[n] = library[name] if name in library else made[name]
+            material = library[name] if name in library else made[name]
+            if not material.shading.get("none"):
+                materials[n] = material
         return materials
 
     def _library_paths(self, n: int) -> Iterator[Path]:
