@@ -55,7 +55,8 @@ def command(
     if found.assets:
         results.print()
         numbers = ("triangles", "vertices", "draws", "memory")
-        made = console.table("asset", "size", "foot", *numbers, "levels", "solid", "feet", numbers=numbers)
+        drawn = console.table("asset", "size", *numbers, numbers=numbers, whole=("asset", "size"))
+        beside = console.table("asset", "foot", "levels", "solid", "feet", whole=("asset", "foot", "solid"))
         for one in found.assets:
             feet = ""
             if one.footing is not None and one.footing.places:
@@ -63,12 +64,16 @@ def command(
                 feet = "on it" if off < 1e-4 else f"off by {format_length(float(f'{off:.3g}'))}"
             foot = "at 0" if abs(one.lowest) < 5e-5 else f"{format_length(one.lowest)}"
             far = ", ".join(format_length(float(f"{away:.3g}")) for away in one.switches)
-            made.add_row(
-                escape(one.name), format_size(one.size, 1.0), foot, f"{one.triangles:,}", f"{one.vertices:,}",
-                str(one.draws), format_bytes(one.bytes), f"{one.levels}" + (f" from {far}" if far else ""),
-                count_of(one.collision, "part") if one.collision else "nothing", feet,
+            name = escape(one.name)
+            drawn.add_row(
+                name, format_size(one.size, 1.0), f"{one.triangles:,}", f"{one.vertices:,}", str(one.draws),
+                format_bytes(one.bytes),
             )  # fmt: skip
-        results.print(made)
+            solid = count_of(one.collision, "part") if one.collision else "nothing"
+            beside.add_row(name, foot, f"{one.levels}" + (f" from {far}" if far else ""), solid, feet)
+        results.print(drawn)
+        results.print()
+        results.print(beside)
     for text in found.problems:
         results.print(f"[guess]would go wrong[/] {escape(text)}", soft_wrap=True)
     if not found.problems:
