@@ -231,7 +231,7 @@ def main() -> None:
             terminal(
                 "rehearse",
                 f"zesty-otter rehearse {finished}/mooring_post.glb --target cm-forward-right-up",
-                f"zesty-otter survey {finished}/fish_ladder.glb",
+                f"zesty-otter survey {finished}/fish_ladder.glb | head -22",
                 folder=folder,
             )
             terminal(
