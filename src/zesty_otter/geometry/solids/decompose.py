@@ -200,8 +200,8 @@ class _Work:
         waiting: list[tuple[float, int, _Piece, Hull]] = []
         done: list[Hull] = []
         count = 0
-        # No sound shape asks for more parts than it has triangles.
-        sensible = min(_MORE * self.most_parts + 8, max(len(self.whole.triangles), _SIMPLE))
+        # No sound shape asks for more parts than half as many as it has triangles.
+        sensible = min(_MORE * self.most_parts + 8, max(len(self.whole.triangles) // 2, _SIMPLE))
         limit = sensible if most is None else most
 
         def take(piece: _Piece) -> None:
