@@ -248,3 +248,13 @@ def test_nodes_of_no_size_are_written_validly(tmp_path, scale):
     node = json.loads((tmp_path / "a.gltf").read_text())["nodes"][0]
     assert np.linalg.norm(node.get("rotation", [0, 0, 0, 1])) == pytest.approx(1, abs=1e-9)
     assert np.allclose(zo.read(tmp_path / "a.gltf").roots[0].transform, turned, atol=1e-9)
+
+
+@pytest.mark.parametrize("ending", ["dae", "x3d"])
+@pytest.mark.parametrize("intensity", [0.25, 1.0, 6.0])
+def test_lights_look_the_same_where_nothing_else_has_a_colour(tmp_path, ending, intensity):
+    lamp = zo.Light("lamp", "point", light(0.5, 1.0, 0.25), intensity)
+    zo.write(scene_of(zo.Node("lamp", content=lamp), cube()), tmp_path / f"a.{ending}")
+    found = next(one.node.content for one in zo.read(tmp_path / f"a.{ending}").walk() if one.node.kind == "light")
+    strong = np.array(found.color) * found.intensity
+    assert strong == pytest.approx(np.array(lamp.color) * intensity, rel=1e-4)

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError, ModelError, UsageError
-from zesty_otter.formats.colors import as_light, as_seen, has_colors
+from zesty_otter.formats.colors import as_light, as_seen
 from zesty_otter.formats.files import Encoded
 from zesty_otter.formats.placement import in_uvs
 from zesty_otter.model import LARGEST, ROLES, Frame, Mesh, Node, Note, Scene, count_of, expanded
@@ -106,7 +106,7 @@ class Format:
             scene: Scene = import_module(self.reader).read(path, progress=progress, folders=folders, **more)
         except ModelError as error:
             raise InputError(error.problem, file=path, place=error.place, remedy=error.remedy) from None
-        if (colors or self.colors) == "screen" and has_colors(scene):
+        if (colors or self.colors) == "screen":
             scene = as_light(scene)
         scene = _straightened(scene)
         return scene.map_nodes(_with_told_role) if "properties" in self.carries else scene

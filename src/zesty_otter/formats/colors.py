@@ -32,11 +32,6 @@ def as_seen(scene: Scene) -> Scene:
     return _with_colors(scene, seen, lambda values: seen(values).astype(np.float32))
 
 
-def has_colors(scene: Scene) -> bool:
-    """Whether anything in a scene says a colour."""
-    return bool(scene.materials) or any(mesh.layers_of("color") for mesh in scene.meshes)
-
-
 def strong(color: Colour, intensity: float) -> Colour:
     """A colour as seen, as strong as its light, for formats that have no other place for that."""
     from zesty_otter.geometry.raster.colors import to_linear, to_srgb
