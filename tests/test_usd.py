@@ -612,3 +612,19 @@ def test_the_strength_of_normal_maps_travels(tmp_path, ending):
     use = TextureUse(Texture("bumps.png", data=timber()), strength=0.25)
     zo.write(scene_of(cube(slots=(Material("m", textures={"normal": use}),))), tmp_path / f"a.{ending}")
     assert zo.read(tmp_path / f"a.{ending}").materials[0].textures["normal"].strength == pytest.approx(0.25)
+
+
+def test_what_somebody_moved_in_a_file_of_ours_stays_moved(tmp_path):
+    scene = scene_of(
+        Node("post", moved(1, 0, 0), (Node("lamp", moved(0, 2, 0), content=cube(name="lamp")),), cube(name="oak"))
+    )
+    zo.write(scene, tmp_path / "a.usda")
+    text = (tmp_path / "a.usda").read_text()
+    move = 'double3 xformOp:translate = (10, 0, 0)\n uniform token[] xformOpOrder = ["xformOp:translate"]\n'
+    for where, expected in (
+        ('def Xform "test"', [[11, 0, 0], [12, 3, 1]]),
+        ('def Mesh "oak"', [[1, 0, 0], [12, 3, 1]]),
+    ):
+        at = text.index("{\n", text.index(")", text.index(where))) + 2
+        (tmp_path / "b.usda").write_text(text[:at] + move + text[at:])
+        assert zo.read(tmp_path / "b.usda").bounds().tolist() == expected

@@ -115,8 +115,8 @@ class _Reading:
             self.note("guess", "the file does not say its unit; the default of USD, centimetres, is taken")
         up = (word_in(stage.root.meta, "upAxis") or "Y").upper()
         nodes = [node for prim in roots for node in self._nodes(prim, f"/{prim.name}", np.eye(4), "")]
-        if len(roots) == 1 and _is_marked(roots[0], WHOLE):
-            nodes = list(nodes[0].children) if nodes else []
+        if len(roots) == 1 and _is_marked(roots[0], WHOLE) and len(nodes) == 1 and _is_bare(nodes[0]):
+            nodes = list(nodes[0].children)
         for remark in stage.remarks:
             self.note("lost", remark)
         default = word_in(stage.root.meta, "defaultPrim")
@@ -204,7 +204,7 @@ class _Reading:
         content, role = self._content(prim, path, bound, world), _role(prim)
         for key, child in prim.children.items():
             made = self._nodes(child, f"{path}/{key}", world, bound)
-            if _is_marked(child, SHOWN) and content is None and len(made) == 1:
+            if _is_marked(child, SHOWN) and content is None and len(made) == 1 and _is_unmoved(made[0]):
                 # All that the prim shows: what is drawn has nothing below it in files that follow the rules.
                 content, role = made[0].content, made[0].role if role == "visible" else role
                 continue
@@ -433,6 +433,16 @@ def _role(prim: Prim) -> str:
     if schemas & {"PhysicsCollisionAPI", "PhysicsMeshCollisionAPI"}:
         return "collision"
     return {"proxy": "stand-in", "guide": "marker"}.get(word_of(prim, "purpose"), "visible")
+
+
+def _is_unmoved(node: Node) -> bool:
+    """Whether a node is as our writer left it: somebody may have moved or hidden it since."""
+    return node.visible and np.array_equal(node.transform, np.eye(4))
+
+
+def _is_bare(node: Node) -> bool:
+    """Whether a node is nothing but what holds others together."""
+    return _is_unmoved(node) and node.content is None
 
 
 def _is_marked(prim: Prim, mark: str) -> bool:
