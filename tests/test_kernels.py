@@ -14,8 +14,9 @@ from scipy.spatial import ConvexHull
 
 import zesty_otter
 from zesty_otter.geometry import parallel
-from zesty_otter.geometry.queries.distance import Surface
-from zesty_otter.geometry.solids.hulls import convex_hull, hull_triangles
+from zesty_otter.geometry.queries.distance import Surface, areas, sampled
+from zesty_otter.geometry.solids.hulls import convex_hull, hull_triangles, rough_hull
+from zesty_otter.geometry.solids.solid import Solid
 
 pytestmark = pytest.mark.checked
 HOME = Path(zesty_otter.__file__).parent
@@ -66,6 +67,37 @@ def test_what_is_farther_than_a_limit_is_measured_to_be(seed, limit):
     distance = surface.nearest(places)[0]
     sure = np.abs(distance - limit) > 1e-9
     assert (surface.farther_than(places, limit) == (distance > limit))[sure].all()
+
+
+@given(st.integers(0, 10**6), st.integers(1, 60))
+def test_places_are_spread_by_area_and_then_on_the_corners(seed, count):
+    points, triangles = ball(seed)
+    triangles = triangles[: 1 + seed % len(triangles)]
+    found = sampled(points, triangles, count)
+    upto = np.cumsum(areas(points, triangles))
+    where = (np.arange(count) + 0.5) / count * upto[-1]
+    assert (upto[found.triangle[:count]] >= where - 1e-12).all()
+    assert (upto[found.triangle[:count]] - areas(points, triangles)[found.triangle[:count]] <= where + 1e-12).all()
+    assert found.shares.sum(axis=1) == pytest.approx(1) and found.shares.min() >= -1e-12
+    assert found.position == pytest.approx(np.einsum("nk,nkj->nj", found.shares, points[triangles[found.triangle]]))
+    used = np.unique(triangles)
+    assert found.position[count:] == pytest.approx(points[used[:: -(-len(used) // count) if len(used) > count else 1]])
+
+
+@given(st.integers(0, 10**6), st.floats(0.5, 1.2))
+def test_places_are_all_inside_when_each_is(seed, size):
+    solid = Solid(*ball(seed))
+    places = size * sampled(*ball(seed + 1), 30).position
+    for upto in range(1, len(places), 7):
+        assert solid.all_inside(places[:upto]) == solid.is_inside(places[:upto]).all()
+
+
+@given(st.integers(0, 10**6))
+def test_rough_hulls_are_as_large_as_clean_ones(seed):
+    points = points_of_many_kinds(seed)
+    rough, clean = rough_hull(points, 0.01), convex_hull(points, 0.01)
+    assert (rough.volume, rough.area) == pytest.approx((clean.volume, clean.area), rel=1e-5)
+    assert clean.above(points).max() < 1e-6 > rough.above(points).max()
 
 
 def test_results_do_not_depend_on_the_number_of_cores(monkeypatch):

@@ -1,7 +1,7 @@
 """Nearest triangles, found in a tree of boxes by compiled code."""
 
 from libc.math cimport INFINITY, sqrt
-from libc.stdint cimport int64_t, uint8_t
+from libc.stdint cimport int32_t, int64_t, uint8_t
 from zesty_otter.geometry._primitives cimport nearest_in_triangle
 
 cpdef enum:
@@ -134,3 +134,66 @@ cpdef void find_far(
                     stack[size] = 2 * n if left <= right else 2 * n + 1
                     size += 1
             far[i] = not near
+
+
+cpdef int64_t sample(
+    const double[:, ::1] points, const int32_t[:, ::1] triangles, int64_t count, double[::1] upto, int32_t[::1] first,
+    double[:, ::1] position, int64_t[::1] triangle, double[:, ::1] shares
+) noexcept:
+    """Fills in ``count`` places spread over triangles by area, then their corners; how many there are in all.
+
+    Of more corners than ``count`` every second, third or n-th is taken. ``upto`` (T,) is room for areas summed up,
+    ``first`` (P,) for the corner that each point comes at first.
+    """
+    cdef int64_t c, corners = 0, k, n, t = 0, thin, total = count, which = 0
+    cdef double area = 0.0, nx, ny, nz, s, u, wanted
+    cdef double ux, uy, uz, vx, vy, vz
+    with nogil:
+        for n in range(len(first)):
+            first[n] = -1
+        for t in range(len(triangles)):
+            for k in range(3):
+                n = triangles[t, k]
+                if first[n] < 0:
+                    first[n] = <int32_t>(3 * t + k)
+                    corners += 1
+            ux = points[triangles[t, 1], 0] - points[triangles[t, 0], 0]
+            uy = points[triangles[t, 1], 1] - points[triangles[t, 0], 1]
+            uz = points[triangles[t, 1], 2] - points[triangles[t, 0], 2]
+            vx = points[triangles[t, 2], 0] - points[triangles[t, 0], 0]
+            vy = points[triangles[t, 2], 1] - points[triangles[t, 0], 1]
+            vz = points[triangles[t, 2], 2] - points[triangles[t, 0], 2]
+            nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+            area += sqrt(nx * nx + ny * ny + nz * nz) / 2
+            upto[t] = area
+        t = 0
+        for n in range(count):
+            if area > 0.0:
+                wanted = (n + 0.5) / count * area
+                while t < len(triangles) - 1 and upto[t] < wanted:
+                    t += 1
+            else:
+                t = n % len(triangles)
+            s, u = n * 0.7548776662466927 % 1.0, n * 0.5698402909980532 % 1.0
+            if s + u > 1.0:
+                s, u = 1.0 - s, 1.0 - u
+            triangle[n], shares[n, 0], shares[n, 1], shares[n, 2] = t, 1.0 - s - u, s, u
+        thin = (corners + count - 1) // count if corners > count else 1
+        for n in range(len(first)):
+            c = first[n]
+            if c < 0:
+                continue
+            if which % thin == 0:
+                triangle[total] = c // 3
+                for k in range(3):
+                    shares[total, k] = k == c % 3
+                total += 1
+            which += 1
+        for n in range(total):
+            t = triangle[n]
+            for k in range(3):
+                position[n, k] = (
+                    shares[n, 0] * points[triangles[t, 0], k] + shares[n, 1] * points[triangles[t, 1], k]
+                    + shares[n, 2] * points[triangles[t, 2], k]
+                )
+    return total

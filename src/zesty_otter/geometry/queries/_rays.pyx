@@ -1,7 +1,7 @@
 """Rays through a tree of boxes, followed by compiled code."""
 
-from libc.math cimport INFINITY
-from libc.stdint cimport uint8_t, int64_t
+from libc.math cimport INFINITY, fabs
+from libc.stdint cimport int8_t, int64_t, uint8_t
 
 cdef enum:
     LEAF = 4  # triangles in a leaf, as in `_distance`
@@ -28,6 +28,20 @@ cdef inline bint _enters(
     return near <= far
 
 
+cdef inline bint _passes(
+    const double[:, ::1] boxes, int64_t n, double x, double y, double z, double per_x, double per_y, double per_z
+) noexcept nogil:
+    """Whether a ray along no axis meets a box; ``per`` is how far it goes for each unit along the axes."""
+    cdef double far, near, one, other
+    one, other = (boxes[n, 0] - x) * per_x, (boxes[n, 3] - x) * per_x
+    near, far = min(one, other), max(one, other)
+    one, other = (boxes[n, 1] - y) * per_y, (boxes[n, 4] - y) * per_y
+    near, far = max(near, min(one, other)), min(far, max(one, other))
+    one, other = (boxes[n, 2] - z) * per_z, (boxes[n, 5] - z) * per_z
+    near, far = max(near, min(one, other)), min(far, max(one, other))
+    return near <= far and far >= 0.0
+
+
 cdef inline (double, int64_t) _hit(
     const double[:, ::1] corners, int64_t t, double x, double y, double z, double dx, double dy, double dz
 ) noexcept nogil:
@@ -51,39 +65,107 @@ cdef inline (double, int64_t) _hit(
     return (bx * qx + by * qy + bz * qz) / det, 1 if det < 0.0 else -1
 
 
+cdef inline int64_t _side_met(
+    const double[:, ::1] corners, int64_t t, double x, double y, double z, double dx, double dy, double dz
+) noexcept nogil:
+    """1 where a ray meets a triangle from behind, -1 from the front, 0 where it does not: as `_hit`, undivided."""
+    cdef double ax, ay, az, bx, by, bz, det, px, py, pz, qx, qy, qz, size, sx, sy, sz, turn, u, v
+    ax, ay, az = corners[t, 3] - corners[t, 0], corners[t, 4] - corners[t, 1], corners[t, 5] - corners[t, 2]
+    bx, by, bz = corners[t, 6] - corners[t, 0], corners[t, 7] - corners[t, 1], corners[t, 8] - corners[t, 2]
+    px, py, pz = dy * bz - dz * by, dz * bx - dx * bz, dx * by - dy * bx
+    det = ax * px + ay * py + az * pz
+    turn, size = 1.0 if det > 0.0 else -1.0, fabs(det)
+    sx, sy, sz = x - corners[t, 0], y - corners[t, 1], z - corners[t, 2]
+    u = turn * (sx * px + sy * py + sz * pz)
+    if u < 0.0 or u > size or size == 0.0:
+        return 0
+    qx, qy, qz = sy * az - sz * ay, sz * ax - sx * az, sx * ay - sy * ax
+    v = turn * (dx * qx + dy * qy + dz * qz)
+    if v < 0.0 or u + v > size or not turn * (bx * qx + by * qy + bz * qz) > 0.0:
+        return 0
+    return 1 if det < 0.0 else -1
+
+
+cdef inline bint _is_surrounded(
+    double x, double y, double z, const double[:, ::1] directions, int64_t spared, const double[:, ::1] corners,
+    const double[:, ::1] boxes, int64_t leaves, int64_t[::1] stack
+) noexcept nogil:
+    """Whether rays from a place leave more backs than they enter fronts: all of them but ``spared``.
+
+    None of the rays may be along an axis.
+    """
+    cdef double dx, dy, dz, per_x, per_y, per_z
+    cdef int64_t count, k, n, open_rays = 0, ray, size
+    for ray in range(len(directions)):
+        dx, dy, dz = directions[ray, 0], directions[ray, 1], directions[ray, 2]
+        per_x, per_y, per_z = 1.0 / dx, 1.0 / dy, 1.0 / dz
+        count = 0
+        stack[0] = 1
+        size = 1
+        while size > 0:
+            size -= 1
+            n = stack[size]
+            if n >= leaves:
+                for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
+                    count += _side_met(corners, k, x, y, z, dx, dy, dz)
+                continue
+            if _passes(boxes, 2 * n, x, y, z, per_x, per_y, per_z):
+                stack[size] = 2 * n
+                size += 1
+            if _passes(boxes, 2 * n + 1, x, y, z, per_x, per_y, per_z):
+                stack[size] = 2 * n + 1
+                size += 1
+        open_rays += count <= 0
+        if open_rays > spared:
+            return False
+    return True
+
+
 cpdef void surrounded(
     const double[:, ::1] places, const double[:, ::1] directions, int64_t spared, const double[:, ::1] corners,
     const double[:, ::1] boxes, int64_t leaves, int64_t[::1] stack, uint8_t[::1] found
 ) noexcept:
-    """Whether rays from each place leave more backs than they enter fronts: all of them but ``spared``."""
-    cdef double dx, dy, dz, far, x, y, z
-    cdef int64_t count, i, k, n, open_rays, ray, side, size
+    """Of each place whether the surface goes all round it, as all rays but ``spared`` say."""
+    cdef int64_t i
     with nogil:
         for i in range(len(places)):
-            x, y, z = places[i, 0], places[i, 1], places[i, 2]
-            open_rays = 0
-            for ray in range(len(directions)):
-                dx, dy, dz = directions[ray, 0], directions[ray, 1], directions[ray, 2]
-                count = 0
-                stack[0] = 1
-                size = 1
-                while size > 0:
-                    size -= 1
-                    n = stack[size]
-                    if not _enters(boxes, n, x, y, z, dx, dy, dz, INFINITY):
-                        continue
-                    if n >= leaves:
-                        for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
-                            far, side = _hit(corners, k, x, y, z, dx, dy, dz)
-                            if 0.0 < far < INFINITY:
-                                count += side
-                    else:
-                        stack[size], stack[size + 1] = 2 * n, 2 * n + 1
-                        size += 2
-                open_rays += count <= 0
-                if open_rays > spared:
-                    break
-            found[i] = open_rays <= spared
+            found[i] = _is_surrounded(
+                places[i, 0], places[i, 1], places[i, 2], directions, spared, corners, boxes, leaves, stack
+            )
+
+
+cpdef int64_t first_outside(
+    const double[:, ::1] places, const int8_t[:, :, ::1] known, const double[::1] low, double step,
+    const double[:, ::1] directions, int64_t spared, const double[:, ::1] corners, const double[:, ::1] boxes,
+    int64_t leaves, int64_t[::1] stack
+) noexcept:
+    """A place that the surface does not go all round; -1 when it does round all.
+
+    Places are visited in leaps, since those that follow each other mostly have the same answer. Cells of ``known``, of a size of ``step`` from ``low`` on, are inside (1), outside (0), or ask rays (-1).
+    """
+    cdef double x, y, z
+    cdef int64_t answer, common, i = 0, leap, rest, turn
+    with nogil:
+        leap = <int64_t>(0.618 * len(places))
+        common = 0
+        while common != 1:  # so that every place has its turn
+            leap += 1
+            common, rest = leap, len(places)
+            while rest:
+                common, rest = rest, common % rest
+        for turn in range(len(places)):
+            i = (i + leap) % len(places)
+            x, y, z = (places[i, 0] - low[0]) / step, (places[i, 1] - low[1]) / step, (places[i, 2] - low[2]) / step
+            answer = 0
+            if 0.0 <= x < known.shape[0] and 0.0 <= y < known.shape[1] and 0.0 <= z < known.shape[2]:
+                answer = known[<int64_t>x, <int64_t>y, <int64_t>z]
+                if answer < 0:
+                    answer = _is_surrounded(
+                        places[i, 0], places[i, 1], places[i, 2], directions, spared, corners, boxes, leaves, stack
+                    )
+            if not answer:
+                return i
+    return -1
 
 
 cpdef void first_hits(

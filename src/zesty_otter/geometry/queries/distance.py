@@ -117,6 +117,34 @@ class Surface:
         back[order] = found
         return back
 
+    def all_surrounded(
+        self,
+        places: NDArray[np.float64],
+        known: NDArray[np.int8],
+        low: NDArray[np.float64],
+        step: float,
+        rays_of_each: int = 3,
+    ) -> bool:
+        """Whether the surface goes all round every place, as in `surrounds`; the first that it does not ends it.
+
+        Parameters
+        ----------
+        places : (N, 3) float64
+        known : (X, Y, Z) int8
+            Cells of a grid, in which it is known to (1), not to (0), or has to be looked at (-1).
+        low : (3,) float64
+            Where the grid begins.
+        step : float
+            The size of a cell.
+        rays_of_each : int
+        """
+        stack, directions = np.empty(256, np.int64), even_directions(rays_of_each)
+        places = np.ascontiguousarray(places)
+        return (
+            rays.first_outside(places, known, low, step, directions, 1, self._corners, self._boxes, self._leaves, stack)
+            < 0
+        )
+
     def first_hits(
         self,
         places: NDArray[np.float64],
@@ -236,18 +264,10 @@ def sampled(points: NDArray[np.float64], triangles: NDArray[np.int32], count: in
     ----------
     M. Roberts (2018), "The unreasonable effectiveness of quasirandom sequences".
     """
-    sides = points[triangles]
-    upto = np.cumsum(areas(points, triangles))
-    number = np.arange(count)
-    inside = np.searchsorted(upto, (number + 0.5) / count * upto[-1]) if upto[-1] > 0 else number % len(triangles)
-    inside = np.minimum(inside, len(triangles) - 1)
-    s, t = number * 0.7548776662466927 % 1.0, number * 0.5698402909980532 % 1.0
-    over = s + t > 1
-    s, t = np.where(over, 1 - s, s), np.where(over, 1 - t, t)
-    shares = np.column_stack([1 - s - t, s, t])
-    _, corner = np.unique(triangles, return_index=True)
-    if len(corner) > count:
-        corner = corner[:: -(-len(corner) // count)]
-    triangle = np.concatenate([inside, corner // 3])
-    shares = np.concatenate([shares, np.eye(3)[corner % 3]])
-    return Samples(np.einsum("nk,nkj->nj", shares, sides[triangle]), triangle, shares)
+    most = count + min(count, len(points))
+    position, triangle, shares = np.empty((most, 3)), np.empty(most, np.int64), np.empty((most, 3))
+    total = kernels.sample(
+        np.ascontiguousarray(points), np.ascontiguousarray(triangles, np.int32), count, np.empty(len(triangles)),
+        np.empty(len(points), np.int32), position, triangle, shares,
+    )  # fmt: skip
+    return Samples(position[:total], triangle[:total], shares[:total])

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.geometry.queries.distance import Surface, areas, even_directions
 from zesty_otter.geometry.simplify.collapse import simplify
-from zesty_otter.geometry.solids.hulls import Hull, around_with_corners, convex_hull, hull_triangles, tidied
+from zesty_otter.geometry.solids.hulls import Hull, around_with_corners, convex_hull, hull_triangles, rough_hull, tidied
 from zesty_otter.geometry.solids.solid import Solid, fits, misfit
 from zesty_otter.geometry.surface.corners import join_points
 from zesty_otter.geometry.surface.normals import face_areas_and_normals
@@ -310,7 +310,7 @@ class _Work:
                 continue
             fitting = 0.0
             for side in () if self.halving else sides:
-                if fits(self.cut_solid, convex_hull(side.points), self.tolerance, 300):
+                if fits(self.cut_solid, rough_hull(side.points), self.tolerance, 300):
                     fitting += areas(side.points, side.triangles).sum() / whole
             if self.halving:
                 bonus = _HALVED * min(areas(side.points, side.triangles).sum() for side in sides) / whole
@@ -388,9 +388,10 @@ class _Work:
             # What a gap of the tolerance all over could add, unless others fill it.
             if added > 2 * self.tolerance * (one.area + other.area) and len(alive) > _ALL_PAIRS:
                 continue
-            hull = convex_hull(np.concatenate([one.points, other.points]), thickness)
-            if not fits(self.cut_solid, hull, self.tolerance):
+            both = np.concatenate([one.points, other.points])
+            if not fits(self.cut_solid, rough_hull(both, thickness), self.tolerance):
                 continue
+            hull = convex_hull(both, thickness)
             del alive[i], alive[j]
             alive[number] = hull
             for k in list(alive):

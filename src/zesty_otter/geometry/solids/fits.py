@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from itertools import combinations
 
 import numpy as np
 from numpy.typing import NDArray
 
+from zesty_otter.geometry.solids import _spheres
 from zesty_otter.geometry.surface.placing import rotations
 
 _MOST_SIDES = 2000  # of a hull, that are tried as a side of the box
@@ -42,45 +42,15 @@ def smallest_sphere(points: NDArray[np.float64]) -> tuple[NDArray[np.float64], f
 
     References
     ----------
-    B. Gaertner (1999), "Fast and robust smallest enclosing balls": the farthest point joins those the sphere rests
-    on until none is outside.
+    B. Gaertner (1999), "Fast and robust smallest enclosing balls".
     """
-    corners = outermost(points)
-    shift = corners.mean(axis=0)
-    corners = corners - shift
-    rests_on = corners[:1]
-    centre, radius = rests_on[0], 0.0
-    size = float(np.abs(corners).max())
-    for _ in range(10 * len(corners) + 10):
-        away = np.linalg.norm(corners - centre, axis=1)
-        farthest = int(np.argmax(away))
-        if away[farthest] <= radius + 1e-12 * size:
-            break
-        rests_on, centre, radius = _resting_on(np.concatenate([rests_on, corners[farthest : farthest + 1]]))
-    centre = centre + shift
+    shift = points.mean(axis=0)
+    about = np.ascontiguousarray(points - shift)
+    size = float(np.sqrt(np.einsum("nk,nk->n", about, about).max()))
+    centre = np.empty(3)
+    _spheres.smallest_sphere(about, size, centre)
+    centre += shift
     return centre, float(np.linalg.norm(points - centre, axis=1).max())
-
-
-def _resting_on(few: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64], float]:
-    """Of at most five points those that their smallest sphere rests on, and that sphere."""
-    best: tuple[NDArray[np.float64], NDArray[np.float64], float] | None = None
-    size = float(np.abs(few).max()) or 1.0
-    for count in range(1, min(len(few), 4) + 1):
-        for chosen in combinations(range(len(few)), count):
-            points = few[list(chosen)]
-            # The centre is where all are equally far, in the plane or line of the points themselves.
-            sides = points[1:] - points[0]
-            offset = np.zeros(3)
-            if count > 1:
-                offset = np.linalg.lstsq(2 * sides, (sides**2).sum(axis=1), rcond=None)[0]
-            radius = float(np.linalg.norm(offset))
-            holds = np.linalg.norm(few - points[0] - offset, axis=1).max() <= radius + 1e-10 * size
-            if holds and (best is None or radius < best[2]):
-                best = points, points[0] + offset, radius
-    if best is None:  # points that are nearly the same
-        centre = few.mean(axis=0)
-        return few[:1], centre, float(np.linalg.norm(few - centre, axis=1).max())
-    return best
 
 
 def smallest_box(points: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:

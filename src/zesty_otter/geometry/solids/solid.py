@@ -56,6 +56,11 @@ class Solid:
         inside[unknown] = self.surface.surrounds(places[unknown], self._rays)
         return inside
 
+    def all_inside(self, places: NDArray[np.float64]) -> bool:
+        """Whether all places, none of them on the surface, are inside."""
+        known = self._known
+        return self.surface.all_surrounded(places, known, self._low, self._step, self._rays)
+
     @cached_property
     def _known(self) -> NDArray[np.int8]:
         """Of each cell of a grid whether it is inside (1), outside (0), or met by the surface (-1).
@@ -113,12 +118,7 @@ def fits(solid: Solid, hull: Hull, tolerance: float, most: int = 1000) -> bool:
     """Whether a hull's `misfit` is within a tolerance: quicker than how large it is, above all where it is not."""
     places = _looked_at(hull, tolerance, most)
     far = places[solid.surface.farther_than(places, max(tolerance, 1e-9 * solid.size))]
-    start, size = 0, 16
-    while start < len(far):
-        if not solid.is_inside(far[start : start + size]).all():
-            return False
-        start, size = start + size, 2 * size
-    return True
+    return solid.all_inside(far)
 
 
 def _looked_at(hull: Hull, tolerance: float, most: int) -> NDArray[np.float64]:
