@@ -1,7 +1,9 @@
 from __future__ import annotations
 
 import base64
+import copy
 import json
+import math
 import struct
 
 import numpy as np
@@ -17,6 +19,7 @@ from zesty_otter.model import Camera, Layer, Light, Node, Texture, TextureUse
 pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
 
 FLOATS = {"bufferView": 0, "componentType": 5126, "count": 3, "type": "VEC3"}
+INDICES = {"bufferView": 1, "componentType": 5123, "count": 3, "type": "SCALAR"}
 
 
 def document(**rest):
@@ -30,7 +33,7 @@ def document(**rest):
         "meshes": [{"primitives": [{"attributes": {"POSITION": 0}, "indices": 1}]}],
         "accessors": [
             FLOATS,
-            {"bufferView": 1, "componentType": 5123, "count": 3, "type": "SCALAR"},
+            INDICES,
         ],
         "bufferViews": [
             {"buffer": 0, "byteLength": 36},
@@ -200,9 +203,9 @@ def test_skins_animations_and_further_scenes_are_noted(tmp_path):
         ({"extensionsRequired": ["EXT_river"]}, "needs EXT_river"),
         ({"nodes": [{"children": [0]}]}, "below itself"),
         ({"nodes": [{"children": [1, 1]}, {}]}, "two parents"),
-        ({"nodes": [{"mesh": 7}]}, "not sound glTF"),
-        ({"nodes": [{"mesh": -1}]}, "not the number of a mesh"),
-        ({"nodes": [{"mesh": 0, "scale": ["a", 1, 1]}]}, "not sound glTF"),
+        ({"nodes": [{"mesh": 7}]}, r"refers to meshes\[7\], but there are 1"),
+        ({"nodes": [{"mesh": -1}]}, r"not sound glTF: nodes\[0\].mesh is -1, not a whole number of 0 or more"),
+        ({"nodes": [{"mesh": 0, "scale": ["a", 1, 1]}]}, r"nodes\[0\].scale\[0\] is 'a', not a number"),
         ({"nodes": [{"mesh": 0, "translation": [1e999, 0, 0]}]}, "not finite|not sound"),
         ({"bufferViews": [{"buffer": 0, "byteLength": 9999}, {"buffer": 0, "byteLength": 6}]}, "beyond its buffer"),
         ({"accessors": [{**FLOATS, "count": 10**9}] * 2}, "beyond its data"),
@@ -211,8 +214,12 @@ def test_skins_animations_and_further_scenes_are_noted(tmp_path):
         ({"buffers": [{"byteLength": 99, "uri": "../secret.bin"}]}, "was not found"),
         ({"buffers": [{"byteLength": 99, "uri": "data:;base64,AAAA"}]}, "99 bytes were promised"),
         ({"buffers": [{"byteLength": 99}]}, "binary chunk that is not there"),
-        ({"meshes": 5}, "'meshes' is not a list"),
-        ({"scenes": [{"nodes": "a"}]}, "not sound glTF"),
+        ({"meshes": 5}, "meshes is 5, not a list"),
+        ({"scenes": [{"nodes": "a"}]}, r"scenes\[0\].nodes is 'a', not a list"),
+        ({"accessors": [{**FLOATS, "type": "VEC2"}, INDICES]}, r"accessors\[0\] is a VEC2 where VEC3 is needed"),
+        ({"accessors": [FLOATS, {**FLOATS, "type": "SCALAR"}]}, "has indices that are not whole numbers"),
+        ({"meshes": [{"primitives": [{}]}]}, r"meshes\[0\].primitives\[0\] has no 'attributes'"),
+        ({"nodes": [{"camera": 0}], "cameras": [{"type": "perspective"}]}, r"cameras\[0\] has no 'perspective'"),
     ],
 )  # fmt: skip
 def test_files_that_are_not_sound_are_refused(tmp_path, change, message):
@@ -220,6 +227,32 @@ def test_files_that_are_not_sound_are_refused(tmp_path, change, message):
     with pytest.raises(zo.InputError, match=message) as caught:
         read(tmp_path, document(**change))
     assert "a.gltf" in str(caught.value)
+
+
+def places_in(content, place=()):
+    """Where values are in a document, from the outermost in."""
+    yield place
+    pairs = content.items() if isinstance(content, dict) else enumerate(content) if isinstance(content, list) else ()
+    for key, one in pairs:
+        yield from places_in(one, (*place, key))
+
+
+@pytest.mark.parametrize("odd", [None, True, -1, 7, 10**400, 1.5, math.inf, "a", [], [[]], {}, "VEC4", 5126])
+def test_any_value_may_be_of_another_kind(tmp_path, odd):
+    zo.write(scene_of(Node("a", content=cube()), Node("b", content=zo.Light("l", "spot"))), tmp_path / "whole.gltf")
+    whole = json.loads((tmp_path / "whole.gltf").read_text())
+    for place in places_in(whole):
+        changed = copy.deepcopy(whole)
+        at = changed
+        for key in place[:-1]:
+            at = at[key]
+        if place:
+            at[place[-1]] = odd
+        (tmp_path / "b.gltf").write_text(json.dumps(changed if place else odd))
+        try:
+            zo.read(tmp_path / "b.gltf")
+        except zo.InputError as error:
+            assert "b.gltf" in str(error) or "whole.bin" in str(error)
 
 
 @pytest.mark.parametrize("cut", [4, 11, 19, 60, -1])

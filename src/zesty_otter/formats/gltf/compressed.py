@@ -12,6 +12,10 @@ PACKED_VIEW, PACKED_MESH = "EXT_meshopt_compression", "KHR_draco_mesh_compressio
 _MOST = 1 << 31  # bytes of one view
 
 
+class UnsoundError(ValueError):
+    """A file does not hold what glTF says it must; its text is the message, with the place."""
+
+
 def unpacked_view(about: Mapping[str, Any], data: NDArray[np.uint8]) -> NDArray[np.uint8]:
     """The bytes of a buffer view that its extension holds compressed.
 
@@ -24,7 +28,7 @@ def unpacked_view(about: Mapping[str, Any], data: NDArray[np.uint8]) -> NDArray[
 
     Raises
     ------
-    ValueError
+    UnsoundError
         When these are not what the extension allows.
     """
     from zesty_otter.formats.gltf import _views as kernels
@@ -33,25 +37,25 @@ def unpacked_view(about: Mapping[str, Any], data: NDArray[np.uint8]) -> NDArray[
     mode, how = str(about["mode"]), str(about.get("filter", "NONE"))
     # A byte holds 16 rows at most, when nothing changes.
     if not 0 < stride <= 256 or not count >= 0 or count * stride > min(_MOST, 64 * stride * len(data) + 65536):
-        raise ValueError("a compressed view promises more than it can hold")
+        raise UnsoundError("a compressed view promises more than it can hold")
     data = np.ascontiguousarray(data)
     head = {"ATTRIBUTES": 0xA0, "TRIANGLES": 0xE0, "INDICES": 0xD0}.get(mode)
     if head is None or not len(data) or data[0] & 0xF0 != head:
-        raise ValueError(f"a compressed view is no {mode}")
+        raise UnsoundError(f"a compressed view is no {mode}")
     if data[0] & 0x0F > (0 if mode == "ATTRIBUTES" else 1):
-        raise ValueError(f"a compressed view is of version {int(data[0] & 0x0F)}, which is not known")
+        raise UnsoundError(f"a compressed view is of version {int(data[0] & 0x0F)}, which is not known")
     if mode == "ATTRIBUTES":
         if stride % 4:
-            raise ValueError("rows of a compressed view are no whole words")
+            raise UnsoundError("rows of a compressed view are no whole words")
         rows = np.empty((count, stride), np.uint8)
         if kernels.attributes(data, stride, rows) < 0:
-            raise ValueError("a compressed view is cut short")
+            raise UnsoundError("a compressed view is cut short")
         return _unfiltered(rows, how)
     if stride not in (2, 4) or (mode == "TRIANGLES" and count % 3):
-        raise ValueError("indices of a compressed view are of a wrong size or number")
+        raise UnsoundError("indices of a compressed view are of a wrong size or number")
     out = np.empty(count, np.uint32)
     if (kernels.triangles if mode == "TRIANGLES" else kernels.indices)(data, out) < 0:
-        raise ValueError("a compressed view is cut short")
+        raise UnsoundError("a compressed view is cut short")
     return out.astype("<u2" if stride == 2 else "<u4").view(np.uint8)
 
 
@@ -71,11 +75,11 @@ def _unfiltered(rows: NDArray[np.uint8], how: str) -> NDArray[np.uint8]:
         kernels.exponential(rows.reshape(-1).view(np.int32), out)
         return out.view(np.uint8)
     elif how != "NONE":
-        raise ValueError(f"a compressed view has a filter {how} that does not fit")
+        raise UnsoundError(f"a compressed view has a filter {how} that does not fit")
     return rows.reshape(-1)
 
 
-class NoDecoderError(ValueError):
+class NoDecoderError(Exception):
     """The package that unpacks meshes is not installed."""
 
 
@@ -88,7 +92,7 @@ def unpacked_mesh(data: bytes, wanted: Mapping[str, Any]) -> tuple[dict[str, NDA
     ------
     NoDecoderError
         Without the extra ``draco``.
-    ValueError
+    UnsoundError
         When it is damaged, or an attribute is not in it.
     """
     try:
@@ -98,10 +102,10 @@ def unpacked_mesh(data: bytes, wanted: Mapping[str, Any]) -> tuple[dict[str, NDA
     try:
         found = DracoPy.decode(data)
     except Exception as error:
-        raise ValueError(f"a compressed mesh cannot be unpacked ({type(error).__name__})") from None
+        raise UnsoundError(f"a compressed mesh cannot be unpacked ({type(error).__name__})") from None
     there = {one["unique_id"]: one["data"] for one in found.attributes}
     if getattr(found, "faces", None) is None or not set(map(int, wanted.values())) <= there.keys():
-        raise ValueError("a compressed mesh lacks what the document says of it")
+        raise UnsoundError("a compressed mesh lacks what the document says of it")
     attributes = {name: np.asarray(there[int(number)]) for name, number in wanted.items()}
     attributes = {name: one.reshape(len(one), -1) for name, one in attributes.items()}
     return attributes, np.ascontiguousarray(found.faces, np.uint32).ravel()

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.errors import UsageError, closest
+from zesty_otter.formats.gltf.compressed import UnsoundError
 
 _FIELDS = ("translation", "rotation", "scale")
 
@@ -28,7 +29,7 @@ def parse_pose(pose: str) -> tuple[str, float]:
 
 
 def posed(
-    animations: Sequence[Mapping[str, Any]], pose: str, accessor: Callable[[int], NDArray[Any]]
+    animations: Sequence[Mapping[str, Any]], pose: str, accessor: Callable[..., NDArray[Any]]
 ) -> dict[int, dict[str, list[float]]]:
     """The translation, rotation and scale of every node that an animation moves, by number.
 
@@ -39,7 +40,7 @@ def posed(
     pose : str
         As `parse_pose` takes it; times before the first key or after the last stand at these.
     accessor : callable
-        Gives the values of an accessor, (count, width).
+        Gives the values of an accessor, (count, width), for its number and the type it must have.
     """
     wanted, seconds = parse_pose(pose)
     names = [str(one.get("name", "")) for one in animations]
@@ -51,9 +52,11 @@ def posed(
     for channel in animation["channels"]:
         target = channel["target"]
         if target.get("path") in _FIELDS and isinstance(target.get("node"), int):
+            if channel["sampler"] >= len(animation["samplers"]):
+                raise UnsoundError(f"an animation has no sampler {channel['sampler']}")
             sampler = animation["samplers"][channel["sampler"]]
-            times = accessor(sampler["input"])[:, 0].astype(np.float64)
-            values = accessor(sampler["output"]).astype(np.float64)
+            times = accessor(sampler["input"], "SCALAR")[:, 0].astype(np.float64)
+            values = accessor(sampler["output"], "VEC4" if target["path"] == "rotation" else "VEC3").astype(np.float64)
             how = sampler.get("interpolation", "LINEAR")
             if len(times) and len(values) >= len(times) * (3 if how == "CUBICSPLINE" else 1):
                 sample = _sampled(times, values, seconds, how, turns=target["path"] == "rotation")
@@ -66,10 +69,10 @@ def _sampled(
 ) -> NDArray[np.float64]:
     """A value between two keys."""
     cubic = how == "CUBICSPLINE"
-    at = values.reshape(len(times), 3, -1) if cubic else values[: len(times), None]
+    at = values[: 3 * len(times)].reshape(len(times), 3, -1) if cubic else values[: len(times), None]
     keys = at[:, 1 if cubic else 0]
     n = int(np.clip(np.searchsorted(times, seconds, side="right") - 1, 0, len(times) - 1))
-    if n + 1 >= len(times) or seconds <= times[n] or how == "STEP":
+    if n + 1 >= len(times) or not times[n] < seconds < times[n + 1] or how == "STEP":
         return np.asarray(keys[n])
     span = float(times[n + 1] - times[n])
     t = (seconds - float(times[n])) / span

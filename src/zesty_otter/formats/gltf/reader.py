@@ -19,9 +19,17 @@ from numpy.typing import NDArray
 from zesty_otter.errors import InputError, UsageError
 from zesty_otter.formats.bare import if_sound, sound_material, usable_rows
 from zesty_otter.formats.files import find_beside, load, missing_texture
-from zesty_otter.formats.gltf.compressed import PACKED_MESH, PACKED_VIEW, NoDecoderError, unpacked_mesh, unpacked_view
+from zesty_otter.formats.gltf.compressed import (
+    PACKED_MESH,
+    PACKED_VIEW,
+    NoDecoderError,
+    UnsoundError,
+    unpacked_mesh,
+    unpacked_view,
+)
 from zesty_otter.formats.gltf.extras import SPECULAR_GLOSSINESS, UV_NAMES
 from zesty_otter.formats.gltf.pose import posed
+from zesty_otter.formats.gltf.shape import DOCUMENT, PARTS, TEXTURE_INFO
 from zesty_otter.formats.skinning import Weights
 from zesty_otter.geometry.surface.placing import composed, rotations
 from zesty_otter.model import (
@@ -45,6 +53,16 @@ from zesty_otter.model import (
 _COMPONENTS = {5120: "i1", 5121: "u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 _WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT2": 4, "MAT3": 9, "MAT4": 16}
 _TRIANGLES, _STRIP, _FAN = 4, 5, 6
+_SHAPED = ("POSITION", "NORMAL", "TANGENT")  # what shape variants move
+_ATTRIBUTE_TYPES: dict[str, tuple[str, ...]] = {
+    "POSITION": ("VEC3",),
+    "NORMAL": ("VEC3",),
+    "TANGENT": ("VEC4",),
+    "TEXCOORD": ("VEC2",),
+    "COLOR": ("VEC3", "VEC4"),
+    "JOINTS": ("VEC4",),
+    "WEIGHTS": ("VEC4",),
+}
 _TAKEN_APART = frozenset({"KHR_materials_clearcoat", "KHR_materials_emissive_strength", "KHR_materials_unlit"})
 _KNOWN_EXTENSIONS = frozenset(
     {
@@ -79,10 +97,8 @@ def read(
         return _Reader(path, data, folders, progress, pose, scene).scene()
     except RecursionError:
         raise InputError("is nested too deeply.", file=path) from None
-    except (KeyError, IndexError, TypeError, ValueError, AttributeError, OverflowError, struct.error) as error:
-        raise InputError(
-            f"is not sound glTF ({type(error).__name__}: {str(error)[:120]}).", file=path, remedy="Export it again."
-        ) from None
+    except UnsoundError as error:
+        raise InputError(f"is not sound glTF: {error}.", file=path, remedy="Export it again.") from None
 
 
 class _Reader:
@@ -100,6 +116,7 @@ class _Reader:
         self.notes: list[Note] = []
         self.read_files: list[Path] = []
         self.binary: NDArray[np.uint8] | None = None
+        self.sound: set[tuple[str, int]] = set()
         self.document = self._document(data)
         self.buffers: dict[int, NDArray[np.uint8]] = {}
         self.textures: dict[int, Texture] = {}
@@ -121,7 +138,7 @@ class _Reader:
             raise self.fail(f"is glTF {asset.get('version', 'of no version')}; only 2.0 can be read.")
         self._check_extensions()
         if self.pose is not None:
-            self.places = posed(self._list("animations"), self.pose, self._accessor)
+            self.places = posed(self._parts("animations"), self.pose, self._accessor)
         self.chosen = self._choose()
         roots = self._roots()
         nodes = self._nodes(roots)
@@ -145,9 +162,15 @@ class _Reader:
 
     def _document(self, data: NDArray[np.uint8]) -> dict[str, Any]:
         text = data.tobytes() if data[:4].tobytes() != b"glTF" else self._chunks(data)
-        document = json.loads(text.decode("utf-8-sig"))
+        try:
+            document = json.loads(text.decode("utf-8-sig"))
+        except json.JSONDecodeError as error:
+            raise UnsoundError(f"line {error.lineno}, column {error.colno}: {error.msg}") from None
+        except ValueError as error:  # not UTF-8, or a number of thousands of digits
+            raise UnsoundError(str(error)) from None
         if not isinstance(document, dict):
             raise self.fail("is JSON, but not glTF.")
+        DOCUMENT(document, "")
         return document
 
     def _chunks(self, data: NDArray[np.uint8]) -> bytes:
@@ -186,14 +209,29 @@ class _Reader:
             self.note("lost", f"extensions not carried: {', '.join(map(str, used))}")
 
     def _list(self, key: str) -> list[Any]:
-        found = self.document.get(key, [])
-        if not isinstance(found, list):
-            raise self.fail(f"'{key}' is not a list.")
+        found: list[Any] = self.document.get(key, [])
         return found
+
+    def _part(self, key: str, number: int) -> dict[str, Any]:
+        """An entry of one of the lists; looked at before it is used for the first time."""
+        if key == "lights":
+            there = self.document.get("extensions", {}).get("KHR_lights_punctual", {}).get("lights", [])
+        else:
+            there = self._list(key)
+        if number >= len(there):
+            raise UnsoundError(f"refers to {key}[{number}], but there are {len(there)}")
+        if (key, number) not in self.sound:
+            PARTS[key](there[number], f"{key}[{number}]")
+            self.sound.add((key, number))
+        found: dict[str, Any] = there[number]
+        return found
+
+    def _parts(self, key: str) -> list[dict[str, Any]]:
+        return [self._part(key, number) for number in range(len(self._list(key)))]
 
     def _buffer(self, number: int) -> NDArray[np.uint8]:
         if number not in self.buffers:
-            about = self._list("buffers")[_index(number, "buffer")]
+            about = self._part("buffers", number)
             uri = about.get("uri")
             if uri is None:
                 if self.binary is None:
@@ -210,7 +248,7 @@ class _Reader:
 
     def _real_buffers(self) -> Iterator[int]:
         """The buffers that hold something: some only say where uncompressed data would be."""
-        for number, one in enumerate(self._list("buffers")):
+        for number, one in enumerate(self._parts("buffers")):
             if not one.get("extensions", {}).get(PACKED_VIEW, {}).get("fallback"):
                 yield number
 
@@ -226,7 +264,7 @@ class _Reader:
     def _view(self, number: int) -> tuple[NDArray[np.uint8], int]:
         if number in self.unpacked:
             return self.unpacked[number]
-        view = self._list("bufferViews")[_index(number, "bufferView")]
+        view = self._part("bufferViews", number)
         packed = view.get("extensions", {}).get(PACKED_VIEW)
         where = view if packed is None else packed
         buffer = self._buffer(where["buffer"])
@@ -239,13 +277,16 @@ class _Reader:
         self.unpacked[number] = unpacked_view(packed, data), int(packed["byteStride"])
         return self.unpacked[number]
 
-    def _accessor(self, number: int) -> NDArray[Any]:
-        """The values of an accessor, (count, width); whole numbers that stand for shares become these."""
+    def _accessor(self, number: int, *types: str) -> NDArray[Any]:
+        """The values of an accessor, (count, width); whole numbers that stand for shares become these.
+
+        Of some types only, where any are said.
+        """
         place = f"accessor {number}"
-        about = self._list("accessors")[_index(number, "accessor")]
+        about = self._part("accessors", number)
         dtype, width, count = np.dtype(_COMPONENTS[about["componentType"]]), _WIDTHS[about["type"]], int(about["count"])
-        if count < 0:
-            raise self.fail("has a negative count.", place)
+        if types and about["type"] not in types:
+            raise UnsoundError(f"accessors[{number}] is a {about['type']} where {' or '.join(types)} is needed")
         if "bufferView" in about:
             values = self._strided(about["bufferView"], int(about.get("byteOffset", 0)), count, width, dtype, place)
         else:
@@ -277,7 +318,7 @@ class _Reader:
         count, where, what = int(sparse["count"]), sparse["indices"], sparse["values"]
         index_type = np.dtype(_COMPONENTS[where["componentType"]])
         index = self._strided(where["bufferView"], int(where.get("byteOffset", 0)), count, 1, index_type, place)
-        if count and int(index.max()) >= len(values):
+        if count and not 0 <= int(index.min()) <= int(index.max()) < len(values):
             raise self.fail("replaces values it does not have.", place)
         values[index[:, 0]] = self._strided(
             what["bufferView"], int(what.get("byteOffset", 0)), count, width, dtype, place
@@ -288,16 +329,16 @@ class _Reader:
 
     def _roots(self) -> list[int]:
         if not self._list("scenes") and self.wanted is None:
-            children = {child for node in self._list("nodes") for child in node.get("children", [])}
+            children = {child for node in self._parts("nodes") for child in node.get("children", [])}
             return [n for n in range(len(self._list("nodes"))) if n not in children]
         return list(self.chosen.get("nodes", []))
 
     def _choose(self) -> dict[str, Any]:
         """What the file says of the scene that is read: the one asked for, or the default."""
-        scenes = self._list("scenes")
+        scenes = self._parts("scenes")
         names = [str(one.get("name") or number) for number, one in enumerate(scenes)]
         if self.wanted is None:
-            which = _index(self.document.get("scene", 0), "scene")
+            which = self.document.get("scene", 0)
         elif self.wanted in names:
             which = names.index(self.wanted)
         elif self.wanted.isdecimal() and int(self.wanted) < len(scenes):
@@ -309,30 +350,30 @@ class _Reader:
         if others:
             many = count_of(len(others), "further scene")
             self.note("lost", f"{many} left out: {', '.join(others[:12])}; choose with --scene NAME")
-        return scenes[which] if scenes else {}
+        return self._part("scenes", which) if scenes else {}
 
     def _nodes(self, roots: list[int]) -> tuple[Node, ...]:
-        about = self._list("nodes")
         order: list[int] = []
         stack = list(reversed(roots))
         seen: set[int] = set()
         while stack:
-            number = _index(stack.pop(), "node")
+            number = stack.pop()
+            about = self._part("nodes", number)
             if number in seen:
                 raise self.fail("is below itself or has two parents: the nodes do not form a tree.", f"node {number}")
             seen.add(number)
             order.append(number)
             above = self.worlds.get(self.parents.get(number, -1), np.eye(4))
-            own = self._own_transform(number, about[number])
+            own = self._own_transform(number, about)
             if not np.isfinite(own).all():
                 raise self.fail("has a transform with numbers that are not finite.", f"node {number}")
             self.worlds[number] = above @ own
-            children = about[number].get("children", [])
-            self.parents |= {child: number for child in children if isinstance(child, int)}
+            children = about.get("children", [])
+            self.parents |= dict.fromkeys(children, number)
             stack.extend(reversed(children))
         made: dict[int, Node] = {}
         for done, number in enumerate(reversed(order)):
-            made[number] = self._node(number, about[number], made)
+            made[number] = self._node(number, self._part("nodes", number), made)
             if self.progress is not None and done % 64 == 0:
                 self.progress(done / len(order))
         return tuple(made[number] for number in roots)
@@ -376,9 +417,9 @@ class _Reader:
     def _scatter(self, name: str, mesh: Mesh, about: Mapping[str, Any]) -> Scatter:
         """The copies of a mesh (extension EXT_mesh_gpu_instancing)."""
         columns = {}
-        for key, width in (("TRANSLATION", 3), ("ROTATION", 4), ("SCALE", 3)):
+        for key, kind in (("TRANSLATION", "VEC3"), ("ROTATION", "VEC4"), ("SCALE", "VEC3")):
             if key in about["attributes"]:
-                columns[key] = self._accessor(about["attributes"][key]).astype(np.float64).reshape(-1, width)
+                columns[key] = self._accessor(about["attributes"][key], kind).astype(np.float64)
         count = min((len(values) for values in columns.values()), default=0)
         there = {key: values[:count] for key, values in columns.items()}
         transforms = composed(count, there.get("TRANSLATION"), there.get("ROTATION"), there.get("SCALE"))
@@ -393,26 +434,27 @@ class _Reader:
 
     def _joints(self, number: int) -> NDArray[np.float64]:
         """(J, 4, 4) what each joint of a skin does to the vertices that hang on it, in the pose of the nodes."""
-        about = self._list("skins")[_index(number, "skin")]
-        joints = [self.worlds.get(_index(joint, "node"), np.eye(4)) for joint in about["joints"]]
+        about = self._part("skins", number)
+        joints = [self.worlds.get(joint, np.eye(4)) for joint in about["joints"]]
         bind = np.tile(np.eye(4), (len(joints), 1, 1))
         if "inverseBindMatrices" in about:
-            values = self._accessor(about["inverseBindMatrices"]).astype(np.float64)
+            values = self._accessor(about["inverseBindMatrices"], "MAT4").astype(np.float64)
             bind = values[: len(joints)].reshape(-1, 4, 4).transpose(0, 2, 1)
-        return np.asarray(np.array(joints)[: len(bind)] @ bind)
+        return np.asarray(np.reshape(joints, (-1, 4, 4))[: len(bind)] @ bind)
 
     def _camera(self, number: int) -> Camera:
-        about = self._list("cameras")[_index(number, "camera")]
+        about = self._part("cameras", number)
         name = str(about.get("name") or f"camera_{number}")
+        if about["type"] not in about:
+            raise UnsoundError(f"cameras[{number}] has no '{about['type']}'")
+        lens = about[about["type"]]
         if about["type"] == "perspective":
-            lens = about["perspective"]
             return Camera(name, True, lens["yfov"], lens.get("aspectRatio"), lens["znear"], lens.get("zfar"))
-        lens = about["orthographic"]
-        return Camera(name, False, 2 * lens["ymag"], lens["xmag"] / lens["ymag"], lens["znear"], lens["zfar"])
+        aspect = lens["xmag"] / lens["ymag"] if lens["ymag"] else 0.0
+        return Camera(name, False, 2 * lens["ymag"], aspect, lens["znear"], lens["zfar"])
 
     def _light(self, number: int) -> Light:
-        lights = self.document.get("extensions", {}).get("KHR_lights_punctual", {}).get("lights", [])
-        about = lights[_index(number, "light")]
+        about = self._part("lights", number)
         spot = about.get("spot", {})
         color = [float(value) for value in about.get("color", (1.0, 1.0, 1.0))]
         return Light(
@@ -427,7 +469,7 @@ class _Reader:
     # Meshes
 
     def _mesh(self, number: int, skin: int, weights: Sequence[float] | None) -> Mesh:
-        about = self._list("meshes")[_index(number, "mesh")]
+        about = self._part("meshes", number)
         # How much of each shape variant shows: what the node says goes before what the mesh says.
         shares = tuple(float(one) for one in (about.get("weights", ()) if weights is None else weights))
         key = number, skin, shares
@@ -451,7 +493,7 @@ class _Reader:
             attributes, index = self._unpacked(primitive, packed, place) if packed is not None else ({}, None)
             for key, one in primitive["attributes"].items():
                 if key not in attributes:
-                    attributes[key] = self._accessor(one)
+                    attributes[key] = self._accessor(one, *_ATTRIBUTE_TYPES.get(key.partition("_")[0], ()))
             if "POSITION" not in attributes:
                 self.note("lost", f"{place}: has no positions")
                 continue
@@ -460,15 +502,20 @@ class _Reader:
                 raise self.fail("its attributes differ in number.", place)
             if "targets" in primitive:
                 variants = [
-                    {key: self._accessor(one) for key, one in target.items()} for target in primitive["targets"]
+                    {key: self._accessor(one, "VEC3") for key, one in target.items() if key in _SHAPED}
+                    for target in primitive["targets"]
                 ]
                 _shape_by(attributes, variants, shares)
                 shown = "as their weights have them" if any(shares) else "as the base shape"
                 self.note("lost", f"shape variants (morph targets) are left out; meshes stand {shown}")
             if joints is not None and {"JOINTS_0", "WEIGHTS_0"} <= attributes.keys():
                 _pose(attributes, joints)
-            if index is None:
-                index = np.arange(count) if "indices" not in primitive else self._accessor(primitive["indices"])[:, 0]
+            if index is None and "indices" in primitive:
+                index = self._accessor(primitive["indices"], "SCALAR")[:, 0]
+                if index.dtype.kind != "u":
+                    raise self.fail("has indices that are not whole numbers of 0 or more.", place)
+            elif index is None:
+                index = np.arange(count)
             if len(index) and int(index.max()) >= count:
                 raise self.fail(f"uses vertex {int(index.max())}, but has only {count}.", place)
             # Found to be small enough above, so that the bits may stay as they are.
@@ -491,7 +538,7 @@ class _Reader:
             data, _ = self._view(packed["bufferView"])
             found, index = unpacked_mesh(data.tobytes(), packed["attributes"])
         except NoDecoderError:
-            accessors = [self._list("accessors")[_index(n, "accessor")] for n in primitive["attributes"].values()]
+            accessors = [self._part("accessors", n) for n in primitive["attributes"].values()]
             if all("bufferView" in one for one in accessors):
                 return {}, None
             raise InputError(
@@ -500,9 +547,10 @@ class _Reader:
                 remedy="pip install 'zesty-otter[draco]'",
             ) from None
         for key, values in found.items():
-            about = self._list("accessors")[_index(primitive["attributes"][key], "accessor")]
-            if about.get("normalized") and values.dtype.kind in "iu":
-                limit = np.float32(np.iinfo(np.dtype(_COMPONENTS[about["componentType"]])).max)
+            about = self._part("accessors", primitive["attributes"][key]) if key in primitive["attributes"] else {}
+            stored = np.dtype(_COMPONENTS[about.get("componentType", 5126)])
+            if about.get("normalized") and values.dtype.kind in "iu" and stored.kind in "iu":
+                limit = np.float32(np.iinfo(stored).max)
                 found[key] = np.maximum(values.astype(np.float32) / limit, np.float32(-1.0))
         return found, index
 
@@ -511,7 +559,7 @@ class _Reader:
     def _material(self, number: int) -> Material:
         if number in self.materials:
             return self.materials[number]
-        about = self._list("materials")[_index(number, "material")]
+        about = self._part("materials", number)
         surface, extensions = about.get("pbrMetallicRoughness", {}), about.get("extensions", {})
         uses = {
             "base_color": self._use(surface.get("baseColorTexture")),
@@ -571,6 +619,7 @@ class _Reader:
         kept: dict[str, Any] = {}
         for key, value in content.items():
             if key.endswith("Texture") and isinstance(value, dict) and "index" in value:
+                TEXTURE_INFO(value, key)
                 use = self._use(value)
                 kept |= {key: use} if use is not None else {}
             else:
@@ -582,7 +631,7 @@ class _Reader:
     ) -> TextureUse | None:
         if info is None:
             return None
-        texture = self._list("textures")[_index(info["index"], "texture")]
+        texture = self._part("textures", info["index"])
         more = texture.get("extensions", {})
         source = more.get("EXT_texture_webp", texture).get("source", texture.get("source"))
         if source is None:
@@ -593,8 +642,7 @@ class _Reader:
         place = info.get("extensions", {}).get("KHR_texture_transform", {})
         offset, scale = place.get("offset", (0.0, 0.0)), place.get("scale", (1.0, 1.0))
         turned = float(place.get("rotation", 0.0))
-        samplers = self._list("samplers")
-        sampler = samplers[_index(texture["sampler"], "sampler")] if "sampler" in texture else {}
+        sampler = self._part("samplers", texture["sampler"]) if "sampler" in texture else {}
         return TextureUse(
             self._image(source),
             int(place.get("texCoord", info.get("texCoord", 0))),
@@ -612,7 +660,7 @@ class _Reader:
 
     def _image(self, number: int) -> Texture:
         if number not in self.textures:
-            about = self._list("images")[_index(number, "image")]
+            about = self._part("images", number)
             self.textures[number] = self._texture(number, about)
         return self.textures[number]
 
@@ -622,6 +670,8 @@ class _Reader:
         if "bufferView" in about:
             data, _ = self._view(about["bufferView"])
             return Texture(name if name.endswith(ending) else name + ending, data=data.tobytes())
+        if "uri" not in about:
+            raise UnsoundError(f"images[{number}] has neither 'uri' nor 'bufferView'")
         uri = about["uri"]
         if uri.startswith("data:"):
             mime, content = _data_uri(uri)
@@ -641,7 +691,7 @@ def _shape_by(
 ) -> None:
     """Moves the vertices of a primitive towards its shape variants (specification, section 3.7.2.2)."""
     for share, variant in zip(shares, variants, strict=False):
-        for key in ("POSITION", "NORMAL", "TANGENT") if share else ():
+        for key in _SHAPED if share else ():
             if key in variant and key in attributes and len(variant[key]) == len(attributes[key]):
                 attributes[key] = attributes[key].astype(np.float64)
                 attributes[key][:, :3] += share * variant[key][:, :3]
@@ -656,8 +706,8 @@ def _pose(attributes: dict[str, NDArray[Any]], joints: NDArray[np.float64]) -> N
     sets = [key[7:] for key in attributes if key.startswith("JOINTS_") and f"WEIGHTS_{key[7:]}" in attributes]
     which = np.concatenate([attributes[f"JOINTS_{one}"] for one in sets], axis=1).astype(np.int64)
     share = np.concatenate([attributes[f"WEIGHTS_{one}"] for one in sets], axis=1).astype(np.float64)
-    if len(which) and (int(which.max()) >= len(joints) or not np.isfinite(share).all()):
-        raise ValueError("a vertex hangs on a joint that is not there")
+    if len(which) and (not 0 <= int(which.min()) <= int(which.max()) < len(joints) or not np.isfinite(share).all()):
+        raise UnsoundError("a vertex hangs on a joint that is not there")
     share[~(share.sum(axis=1) > 0)] = 1.0
     point = np.repeat(np.arange(len(which)), which.shape[1])
     matrix = Weights(point, which.ravel(), share.ravel()).blended(joints, len(which))
@@ -798,18 +848,11 @@ def _data_uri(uri: str) -> tuple[str, bytes]:
     """The media type and the bytes of a data URI."""
     head, comma, body = uri[5:].partition(",")
     if not comma:
-        raise ValueError("a data URI without data")
+        raise UnsoundError("a data URI without data")
     try:
         content = (
             base64.b64decode(body, validate=False) if head.endswith(";base64") else unquote(body).encode("latin-1")
         )
     except (binascii.Error, UnicodeEncodeError):
-        raise ValueError("a data URI that cannot be read") from None
+        raise UnsoundError("a data URI that cannot be read") from None
     return head.partition(";")[0], content
-
-
-def _index(number: Any, what: str) -> int:
-    """A reference that counts from 0; negative ones would count from the end in Python."""
-    if not isinstance(number, int) or isinstance(number, bool) or number < 0:
-        raise ValueError(f"{number!r} is not the number of a {what}")
-    return number
