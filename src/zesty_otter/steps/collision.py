@@ -8,27 +8,32 @@ from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
 from functools import lru_cache
 from itertools import permutations, product
-from typing import Annotated, Any, ClassVar, Literal, get_args
+from typing import Annotated, Any, ClassVar, Literal, cast, get_args
 
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import AfterValidator, Field, WithJsonSchema
 
 from zesty_otter._settings import Settings
-from zesty_otter.geometry.queries.distance import Surface, areas, sampled
-from zesty_otter.geometry.simplify.collapse import simplify
+from zesty_otter.geometry.queries.distance import areas
 from zesty_otter.geometry.solids.decompose import decompose
-from zesty_otter.geometry.solids.fits import smallest_box, smallest_capsule, smallest_cylinder, smallest_sphere
 from zesty_otter.geometry.solids.hulls import (
     Hull,
     around_with_corners,
     convex_hull,
-    cut_box,
     tidied,
     within_with_corners,
 )
+from zesty_otter.geometry.solids.shapes import (
+    Simple,
+    closed_at_foot,
+    hull_of_nearly_convex,
+    light_shell,
+    moved_outward,
+    simple_solid,
+)
 from zesty_otter.geometry.solids.solid import Solid, misfit
-from zesty_otter.geometry.surface.topology import holes, topology
+from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Mesh, Node, Note, Placed, Scene, count_of, format_length
 from zesty_otter.steps.assets import Asset, Roles, assets_of
@@ -204,7 +209,10 @@ class Collision(Step):
         if flat[2] <= 1e-6 * flat[0]:
             found.remarks.append(f"is flat; its collision is {format_length(self._thick)} thick")
         else:
-            triangles = _closed_at_foot(points, triangles, up, found)
+            closed = closed_at_foot(points, triangles, up)
+            if closed is not None:
+                triangles = closed
+                found.remarks.append("is open at its foot; its collision is closed there")
         solid = Solid(points, triangles)
         tries: tuple[Shape, ...] = (shape,)
         parts: Sequence[Hull] = ()
@@ -263,57 +271,16 @@ class Collision(Step):
             hull = tidied(convex_hull(used, self._thick), 1e-5 * solid.size)
             limited = around_with_corners if self.hulls == "around" else within_with_corners
             return [limited(hull, self.most_corners)]
-        if shape == "cut-box":
-            return [cut_box(convex_hull(used, self._thick).points, 26)]
-        if shape == "box":
-            # Along the axes of the mesh, whatever way the node is turned.
-            own = used @ np.linalg.inv(linear).T
-            low, high = own.min(axis=0), own.max(axis=0)
-            ends = np.stack(np.meshgrid(*zip(low, high, strict=True), indexing="ij"), -1).reshape(-1, 3)
-            return [convex_hull(ends @ linear.T, self._thick)]
-        if shape == "turned-box":
-            centre, axes, half = smallest_box(used)
-            return [convex_hull(centre + (_SIGNS * half) @ axes, self._thick)]
-        if shape == "sphere":
-            centre, radius = smallest_sphere(used)
-            return [convex_hull(centre + max(radius, self._thick) * _ball(12))]
-        fit = smallest_capsule if shape == "capsule" else smallest_cylinder
-        centre, axis, length, radius = fit(used)
-        along = np.array([0.0, 0.0, length])
-        side = np.cross(axis, np.eye(3)[int(np.argmin(np.abs(axis)))])
-        frame = np.stack([side / np.linalg.norm(side), np.cross(axis, side / np.linalg.norm(side)), axis])
-        radius = max(radius, self._thick / 2)
-        if shape == "capsule":
-            ball = radius * _ball(12)
-            return [convex_hull(centre + np.concatenate([ball + along, ball - along]) @ frame)]
-        angle = np.arange(24) * np.pi / 12
-        # Outside the circle, so that what is within it is held.
-        rim = radius / math.cos(np.pi / 24) * np.stack([np.cos(angle), np.sin(angle), 0 * angle], axis=1)
-        along = np.maximum(along, (0.0, 0.0, self._thick / 2))
-        return [convex_hull(centre + np.concatenate([rim + along, rim - along]) @ frame)]
+        simple = cast(Simple, shape)
+        # A box runs along the axes of the mesh, whatever way the node is turned.
+        return [simple_solid(simple, used, self._thick, linear if shape == "box" else None)]
 
     def _surface(self, name: str, solid: Solid, linear: NDArray[np.float64], found: _Found) -> Mesh:
         """A light copy, moved outward if that is wanted."""
-        count = len(solid.triangles)
-        targets = sorted({max(count >> k, 1) for k in range(1, 12)}, reverse=True)
-        best, best_off = (solid.points, solid.triangles), 0.0
-        allowed = self.tolerance / 2
-        for light in simplify(solid.points, solid.triangles, targets, limit=allowed / solid.size):
-            if not len(light.triangles):
-                break
-            places = sampled(light.points, light.triangles, 4000).position
-            own = sampled(solid.points, solid.triangles, 4000).position
-            off = max(
-                float(solid.surface.nearest(places)[0].max()),
-                float(Surface(light.points, light.triangles).nearest(own)[0].max()),
-            )
-            if off > allowed:
-                break
-            best, best_off = (light.points, light.triangles), off
-        points, triangles = best
-        found.misfit = best_off + self.outward
+        points, triangles, off = light_shell(solid, self.tolerance / 2)
+        found.misfit = off + self.outward
         if self.outward:
-            points = points + self.outward * point_normals(points, triangles)
+            points = moved_outward(points, triangles, self.outward)
         found.why = f"surface, {count_of(len(triangles), 'triangle')}"
         back = points @ np.linalg.inv(linear).T
         if np.linalg.det(linear) < 0:
@@ -370,20 +337,6 @@ class _Found:
         self.remarks: list[str] = []
 
 
-_SIGNS = np.array([[x, y, z] for z in (-1, 1) for y in (-1, 1) for x in (-1, 1)], float)
-
-
-def _ball(rings: int) -> NDArray[np.float64]:
-    """(N, 3) points of a solid a ball of radius 1 fits in."""
-    tilt = (np.arange(rings) + 0.5) * np.pi / rings
-    turn = np.arange(2 * rings) * np.pi / rings
-    points = np.stack(
-        [np.outer(np.sin(tilt), np.cos(turn)), np.outer(np.sin(tilt), np.sin(turn)),
-         np.outer(np.cos(tilt), np.ones(2 * rings))], axis=-1,
-    ).reshape(-1, 3)  # fmt: skip
-    return points / -convex_hull(points).planes[:, 3].max()
-
-
 def _share_of(done: int, count: int) -> Callable[[float], None]:
     return lambda share: tell((done + share) / count)
 
@@ -401,26 +354,6 @@ def _as_mesh(name: str, hull: Hull, linear: NDArray[np.float64]) -> Mesh:
     return mesh.turned_round() if np.linalg.det(linear) < 0 else mesh
 
 
-def _closed_at_foot(
-    points: NDArray[np.float64], triangles: NDArray[np.int32], up: NDArray[np.float64], found: _Found
-) -> NDArray[np.int32]:
-    """Triangles with what is open below closed: many things stand on the ground without a bottom."""
-    start = np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32)
-    edges = topology(points, start, triangles.ravel())
-    height = points @ up
-    low, size = height[triangles.ravel()].min(), float(np.ptp(points[triangles.ravel()], axis=0).max())
-    added = []
-    for loop in holes(triangles.ravel(), start, edges):
-        around = triangles.ravel()[loop]
-        if len(around) > 2 and height[around].max() - low <= 1e-6 * size:
-            corners, _ = triangulate(points, np.array([0, len(around)], np.int32), around.astype(np.int32))
-            added.append(around[corners])
-    if not added:
-        return triangles
-    found.remarks.append("is open at its foot; its collision is closed there")
-    return np.concatenate([triangles, *added]).astype(np.int32)
-
-
 def _is_inside_out(mesh: Mesh, world: NDArray[np.float64]) -> bool:
     """Whether a closed mesh looks inward, as it stands in the world."""
     edges = mesh.surface(topology)
@@ -435,40 +368,16 @@ def _is_inside_out(mesh: Mesh, world: NDArray[np.float64]) -> bool:
 
 def _made_convex(mesh: Mesh, linear: NDArray[np.float64], tolerance: float) -> Mesh | None:
     """The hull of a mesh when that is nearly what it is; None when it is convex and closed, or far from it."""
-    points = mesh.points[np.unique(mesh.corner_point)] @ linear.T
-    if len(points) < 4 or abs(np.linalg.det(linear)) < 1e-300:
+    turn = float(np.linalg.det(linear))
+    if abs(turn) < 1e-300 or not mesh.face_count:
         return None
-    edges = mesh.surface(topology)
-    hull = convex_hull(points)
     corners, _ = mesh.surface(triangulate)
     triangles = mesh.corner_point[corners].astype(np.int32)
-    own = mesh.points @ linear.T
-    places = sampled(own, triangles, 2000)
-    deep = float(-hull.above(places.position).min())
-    # A room seen from inside has to stay one.
-    facing = face_normals(own, triangles)[places.triangle] * (places.position - hull.points.mean(axis=0))
-    looks_outward = bool((facing.sum(axis=1) > 0).all()) == bool(np.linalg.det(linear) > 0)
-    size = float(np.ptp(points, axis=0).max())
-    if (not len(edges.border) and deep <= 1e-5 * size) or deep > tolerance or not looks_outward:
-        return None
-    return _as_mesh(mesh.name, hull, linear)
-
-
-def face_normals(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:
-    """(T, 3) normals, as long as twice the area of their triangles."""
-    a, b, c = (points[triangles[:, k]] for k in range(3))
-    return np.asarray(np.cross(b - a, c - a))
-
-
-def point_normals(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:
-    """(P, 3) averaged normals; zero where they cancel."""
-    normal = face_normals(points, triangles)
-    total = np.stack(
-        [sum(np.bincount(triangles[:, k], normal[:, j], minlength=len(points)) for k in range(3)) for j in range(3)],
-        axis=1,
+    is_open = bool(len(mesh.surface(topology).border))
+    hull = hull_of_nearly_convex(
+        mesh.points @ linear.T, triangles if turn > 0 else triangles[:, ::-1], tolerance, is_open=is_open
     )
-    length = np.linalg.norm(total, axis=1, keepdims=True)
-    return np.asarray(total / np.where(length > 0, length, 1.0))
+    return None if hull is None else _as_mesh(mesh.name, hull, linear)
 
 
 def _without_collision(scene: Scene, numbers: set[int]) -> tuple[Scene, set[int]]:
