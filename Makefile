@@ -8,7 +8,7 @@ KERNELS := $(shell find src -name '*.pyx' -o -name '*.pxd')
 BUILT := $(VENV)/built
 CHECKED := build/checked/src
 
-.PHONY: demo test checked lint bench docs site screenshots clean
+.PHONY: demo test checked lint package bench docs site screenshots clean
 
 $(INSTALLED): pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -41,6 +41,14 @@ lint: $(BUILT)
 	$(BIN)/python tools/kernel_stubs.py --check
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+
+# The source archive, and the wheel made from it, installed where nothing else is and run as the README says.
+package: $(DEVELOP)
+	rm -rf build/package
+	$(BIN)/python -m build --outdir build/package . > build/package.log || { cat build/package.log; exit 1; }
+	$(PYTHON) -m venv build/package/venv
+	build/package/venv/bin/python -m pip install --quiet build/package/*.whl
+	cd build/package && venv/bin/python ../../tools/readme_commands.py venv/bin/zesty-otter
 
 bench: $(BUILT)
 	$(BIN)/python bench/run.py

@@ -823,6 +823,48 @@ def test_glossy_materials_become_metal_and_rough(tmp_path, run):
     assert name in (tmp_path / "c.glb").read_bytes().decode("latin-1")
 
 
+@pytest.mark.parametrize("ending", ["usda", "dae", "x3d", "3mf"])
+def test_glossy_maps_become_metal_and_rough_pixel_by_pixel(tmp_path, run, ending):
+    """Two pixels of dull red wood above two of polished gold, whose specular colour is its own."""
+    gold, wood = [255, 197, 87], [200, 30, 10]
+    zo.write(
+        scene_of(cube(slots=(Material("glass"),), layers=(Layer("uv", np.zeros((1, 2)), np.zeros(24, int)),))),
+        tmp_path / "a.gltf",
+    )
+    (tmp_path / "d.png").write_bytes(png_of(np.array([[[*wood, 255]] * 2, [[0, 0, 0, 128]] * 2], np.uint8)))
+    (tmp_path / "s.png").write_bytes(
+        png_of(np.array([[[56, 56, 56, 51]], [[*gold, 255]]], np.uint8))
+    )  # half as wide; 56 is 0.04 of light
+    document = json.loads((tmp_path / "a.gltf").read_text())
+    document["images"] = [{"uri": "d.png"}, {"uri": "s.png"}]
+    document["textures"] = [{"source": 0}, {"source": 1}]
+    name = "KHR_materials_pbrSpecularGlossiness"
+    document["extensionsUsed"] = [name, "KHR_materials_transmission"]
+    said = {"diffuseTexture": {"index": 0}, "specularGlossinessTexture": {"index": 1}}
+    document["materials"] = [
+        {"name": "glass", "extensions": {name: said, "KHR_materials_transmission": {"transmissionFactor": 1}}}
+    ]
+    (tmp_path / "a.gltf").write_text(json.dumps(document))
+    done = run("convert", tmp_path / "a.gltf", tmp_path / f"b.{ending}", "--verbose")
+    assert done.status == 0
+    notes = " ".join(done.err.split())
+    assert "specular and glossiness became metal and roughness: glass" in notes
+    assert notes.count("the extension KHR_materials_transmission of materials has no place") == 1
+    (glass,) = zo.apply(zo.read(tmp_path / "a.gltf"), zo.steps.Materials(shading="metal-rough")).materials
+    base, metal = (
+        np.asarray(Image.open(io.BytesIO(glass.textures[role].texture.read()))) for role in ("base_color", "metallic")
+    )
+    assert base.shape == metal.shape == (2, 2, 4)
+    assert (
+        np.abs(base[0, 0].astype(int) - [*wood, 255]).max() <= 3
+        and np.abs(base[1, 1].astype(int) - [*gold, 128]).max() <= 3
+    )
+    assert metal[0, :, 2].max() <= 5 and metal[1, :, 2].min() >= 250  # metal in blue
+    assert (metal[:, 0, 1] == [204, 0]).all()  # roughness in green: 255 less glossiness
+    assert (glass.metallic, glass.roughness, glass.base_color) == (1, 1, (1, 1, 1, 1))
+    assert [use.channel for use in map(glass.textures.get, ("metallic", "roughness"))] == ["b", "g"]
+
+
 def test_the_shadow_of_a_net_is_solid_or_lets_light_through():
     image = Texture(
         "net.png",

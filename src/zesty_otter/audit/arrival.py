@@ -13,7 +13,7 @@ from zesty_otter import formats
 from zesty_otter.audit.corners import Corners, Slack, corners_of, differences, end_to_end
 from zesty_otter.audit.facts import FileFacts, facts_of
 from zesty_otter.audit.glb import inspect_glb
-from zesty_otter.model import COLOR_ROLES, Material, Mesh, Scene, expanded, reframed
+from zesty_otter.model import COLOR_ROLES, Material, Mesh, Scene, expanded, reframed, shortened
 from zesty_otter.shading import with_implied_normals
 
 _FLOAT = float(np.finfo(np.float32).eps)
@@ -182,7 +182,7 @@ def _problems(
         yield _first_difference(paths, wanted_paths)
     missing = [name for name in meant.materials if " ".join(name.split()) not in found.materials]
     if missing and "materials" in carries:
-        yield f"it lacks the materials {', '.join(missing[:5])}"
+        yield f"it lacks the materials {shortened(missing)}"
 
 
 def _first_difference(found: tuple[tuple[str, ...], ...], meant: tuple[tuple[str, ...], ...]) -> str:

@@ -21,7 +21,7 @@ from zesty_otter.cli.steps import setting_line
 from zesty_otter.errors import UsageError
 from zesty_otter.jobs import AssetResult, Event, JobResult, load, plan, run_job, schema
 from zesty_otter.jobs.planning import PlannedOutput, Task
-from zesty_otter.model import count_of
+from zesty_otter.model import count_of, shortened
 from zesty_otter.pipeline.framing import frame_in
 from zesty_otter.steps import Step
 
@@ -129,7 +129,7 @@ def _show_plan(path: Path, only: str | None) -> None:
         lines = tuple(_line(step) for part in task.parts[:1] for step in (*part.file.steps, *task.steps))
         groups.setdefault(lines, []).append(task)
     for lines, tasks in groups.items():
-        names = ", ".join(task.name for task in tasks[:8]) + (f" and {len(tasks) - 8} more" if len(tasks) > 8 else "")
+        names = shortened((task.name for task in tasks), 8)
         rows = [("sources", escape(names)), ("steps", escape("\n".join(lines)) or "none")]
         results.print(console.facts(rows))
         results.print()

@@ -14,7 +14,7 @@ from zesty_otter.audit.surveying import FaceCounts, NodeFacts, Survey
 from zesty_otter.cli import console
 from zesty_otter.cli.console import format_size, results
 from zesty_otter.errors import InputError
-from zesty_otter.model import count_of, format_length, format_unit
+from zesty_otter.model import count_of, format_length, format_unit, shortened
 
 _MOST_NODES = 40
 
@@ -125,9 +125,9 @@ def _summary(found: Survey) -> list[tuple[str, str]]:
         ("carries", ", ".join(carried) or "neither normals nor smoothing groups"),
     ]
     if found.clashing_names:
-        rows.append(("names", f"clash when case is ignored: {escape(', '.join(found.clashing_names[:6]))}"))
+        rows.append(("names", f"clash when case is ignored: {escape(shortened(found.clashing_names, 6))}"))
     if found.default_names:
-        rows.append(("names", f"look like defaults: {escape(', '.join(found.default_names[:6]))}"))
+        rows.append(("names", f"look like defaults: {escape(shortened(found.default_names, 6))}"))
     for name, size in found.bounds:
         sides = format_size(size, found.unit) if found.unit else " × ".join(f"{side:.6g}" for side in size)
         rows.append(("bounds", f"{sides}, as {escape(name)} says"))

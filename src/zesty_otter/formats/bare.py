@@ -21,6 +21,7 @@ from zesty_otter.model import (
     format_unit,
     is_within,
     joined_meshes,
+    shortened,
     transformed,
 )
 
@@ -110,7 +111,7 @@ def as_one_mesh(scene: Scene, maker: str) -> tuple[Mesh, list[Note]]:
     notes = []
     title = maker.upper()
     if len(placed) > 1:
-        names = ", ".join(one.node.name for one, _ in placed[:5]) + (", ..." if len(placed) > 5 else "")
+        names = shortened(one.node.name for one, _ in placed)
         notes.append(Note("lost", f"{title} has one mesh and no names: {names} became one", maker))
     elif not np.array_equal(placed[0][0].world, np.eye(4)):
         notes.append(Note("lost", f"{title} has no places: that of the node is in the points now", maker))

@@ -14,7 +14,7 @@ from zesty_otter.errors import InputError, ModelError, UsageError
 from zesty_otter.formats.colors import as_light, as_seen
 from zesty_otter.formats.files import Encoded
 from zesty_otter.formats.placement import in_uvs
-from zesty_otter.model import LARGEST, ROLES, Frame, Mesh, Node, Note, Scene, count_of, expanded
+from zesty_otter.model import LARGEST, ROLES, Frame, Material, Mesh, Node, Note, Scene, count_of, expanded, shortened
 
 Progress = Callable[[float], None]
 """Called with the share of the work that is done, 0 to 1."""
@@ -32,6 +32,7 @@ CARRIES = (
     "colours",
     "materials",
     "metal/rough",
+    "material extensions",
     "textures",
     "embedded textures",
     "texture placement",
@@ -117,15 +118,38 @@ class Format:
         No hidden nodes where it cannot hide them, unless ``keep_hidden``; textures placed by their UVs where it
         cannot place them.
         """
-        notes: list[Note] = []
+        scene, notes = self._with_core_materials(scene)
         if "texture placement" not in self.carries and "materials" in self.carries:
-            scene, notes = in_uvs(scene, self.name)
+            scene, placed = in_uvs(scene, self.name)
+            notes += placed
         if self.plain_faces:
             scene, split = _with_plain_faces(scene)
             text = f"{count_of(split, 'face')} of more than four corners or concave split into triangles"
             notes += [Note("done", text, self.name)] if split else []
         scene, more = self._shown(scene, keep_hidden=keep_hidden)
         return scene, notes + more
+
+    def _with_core_materials(self, scene: Scene) -> tuple[Scene, list[Note]]:
+        """The scene with what glTF's extensions say of materials turned into what every format knows, or left out."""
+        if "material extensions" in self.carries or "materials" not in self.carries:
+            return scene, []
+        from zesty_otter.metal_rough import GLOSS, with_metal_rough
+
+        older = [one.name for one in scene.materials if "glossiness" in one.shading]
+        notes = []
+        if older:
+            scene, lost = with_metal_rough(scene, lambda material: "glossiness" in material.shading)
+            notes = [Note("done", f"specular and glossiness became metal and roughness: {shortened(older)}", self.name)]
+            notes += [Note("lost", text, self.name) for text in lost]
+        left: dict[str, list[str]] = {}
+        for material in scene.materials:
+            for name in material.shading.get("extensions", {}).keys() - {GLOSS}:
+                left.setdefault(name, []).append(material.name)
+        scene = scene.map_materials(_without_extensions)
+        for name, owners in sorted(left.items()):
+            text = f"the extension {name} of materials has no place in {self.title}: {shortened(owners)}"
+            notes.append(Note("lost", text, self.name))
+        return scene, notes
 
     def _shown(self, scene: Scene, *, keep_hidden: bool) -> tuple[Scene, list[Note]]:
         """The scene without hidden nodes, where the format cannot hide them."""
@@ -135,9 +159,7 @@ class Format:
         names = [one.node.name for one in scene.walk() if not one.visible and one.node.content is not None]
         if not hidden:
             return scene, []
-        shown = f"{count_of(len(names), 'hidden node')}: {', '.join(names[:5])}" + (
-            f" and {len(names) - 5} more" if len(names) > 5 else ""
-        )
+        shown = f"{count_of(len(names), 'hidden node')}: {shortened(names)}"
         if keep_hidden:
             seen = scene.map_nodes(lambda node: node if node.visible else replace(node, visible=True))
             return seen, [Note("lost", f"{self.title} cannot hide nodes; written visible, {shown}", self.name)]
@@ -168,12 +190,18 @@ class Format:
         owners = [mesh.name for mesh in scene.meshes if mesh.properties]
         owners += ["the scene"] if scene.properties else []
         if owners and "mesh properties" not in self.carries:
-            text = f"properties of meshes and scenes have no place in {self.title}: those of {', '.join(owners[:5])}"
+            text = f"properties of meshes and scenes have no place in {self.title}: those of {shortened(owners)}"
             encoded.notes.append(Note("lost", text, self.name))
         if copies:
             text = f"{self.title} has no scatters; their copies became {count_of(copies, 'node')}"
             encoded.notes.append(Note("lost", text, self.name))
         return encoded
+
+
+def _without_extensions(material: Material) -> Material:
+    if "extensions" not in material.shading:
+        return material
+    return replace(material, shading={key: one for key, one in material.shading.items() if key != "extensions"})
 
 
 def _with_plain_faces(scene: Scene) -> tuple[Scene, int]:

@@ -22,7 +22,7 @@ from zesty_otter.model.material import (
     roughness_of_shininess,
 )
 from zesty_otter.model.mesh import Layer, Mesh, all_finite, compact, corners_of_faces
-from zesty_otter.model.naming import count_of, is_default_name
+from zesty_otter.model.naming import count_of, is_default_name, shortened
 from zesty_otter.model.scene import (
     ROLES,
     Camera,
@@ -85,6 +85,7 @@ __all__ = [
     "reframed",
     "roughness_of_shininess",
     "seen_bounds",
+    "shortened",
     "transformed",
     "turned_content",
 ]

@@ -33,3 +33,10 @@ def count_of(number: int, noun: str) -> str:
         return f"1 {noun}"
     plural = f"{noun[:-1]}ies" if noun.endswith("y") else f"{noun}es" if noun.endswith(("sh", "x")) else f"{noun}s"
     return f"{number:,} {plural}"
+
+
+def shortened(names: Iterable[str], most: int = 5) -> str:
+    """``"hull, mast and 3 more"``: a list as notes say it, each name once."""
+    distinct = list(dict.fromkeys(names))
+    more = len(distinct) - most
+    return ", ".join(distinct[:most]) + (f" and {more:,} more" if more > 0 else "")

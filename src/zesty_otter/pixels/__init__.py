@@ -24,6 +24,7 @@ if TYPE_CHECKING:
         looks_like_normal_map,
         pack,
         png_of,
+        resized,
         rework,
         rgba,
         single_channel,
@@ -35,7 +36,7 @@ __getattr__ = loaded_when_asked(
     __name__,
     homes_of(
         images="KINDS SUFFIXES ImageInfo Source fitting_size has_alpha inspect is_cut_out is_cut_short"
-        " is_for_graphics_cards looks_like_normal_map pack png_of rework rgba single_channel to_png with_alpha",
+        " is_for_graphics_cards looks_like_normal_map pack png_of resized rework rgba single_channel to_png with_alpha",
     ),
 )
 
@@ -59,6 +60,7 @@ __all__ = [
     "looks_like_normal_map",
     "pack",
     "png_of",
+    "resized",
     "rework",
     "rgba",
     "single_channel",

@@ -72,6 +72,12 @@ def with_alpha(values: NDArray[np.uint8], alpha: bytes, channel: str) -> NDArray
     return np.dstack([values[..., :3], np.asarray(plane)])
 
 
+def resized(values: NDArray[np.uint8], size: tuple[int, int]) -> NDArray[np.uint8]:
+    """Pixels (H, W, n) in another size, (width, height); each channel for itself."""
+    planes = [Image.fromarray(np.ascontiguousarray(values[..., k])) for k in range(values.shape[2])]
+    return np.dstack([np.asarray(plane.resize(size, Image.Resampling.BILINEAR)) for plane in planes])
+
+
 def png_of(values: NDArray[np.uint8]) -> bytes:
     """A PNG of pixels (H, W, 4), the same every time."""
     return _png(Image.fromarray(values))

@@ -35,7 +35,7 @@ from zesty_otter.geometry.solids.shapes import (
 from zesty_otter.geometry.solids.solid import Solid, misfit
 from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.geometry.surface.triangulation import triangulate
-from zesty_otter.model import Mesh, Node, Note, Placed, Scene, count_of, format_length
+from zesty_otter.model import Mesh, Node, Note, Placed, Scene, count_of, format_length, shortened
 from zesty_otter.steps.assets import Asset, Roles, assets_of
 from zesty_otter.steps.base import Length, Step, tell
 from zesty_otter.steps.siblings import holds, sibling, with_nodes_behind
@@ -166,8 +166,7 @@ class Collision(Step):
             if found.because:
                 notes.append(self.note(found.because, node=placed.node.name))
         for why, names in said.items():
-            shown = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
-            notes.insert(0, self.note(f"{why}: {shown}"))
+            notes.insert(0, self.note(f"{why}: {shortened(names, 6)}"))
         return with_nodes_behind(scene, behind, changed).with_notes(*notes)
 
     def _shape_of(self, placed: Placed, mesh: Mesh, linear: NDArray[np.float64]) -> Shape:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import fnmatch
-import math
 import re
 from collections.abc import Mapping
 from dataclasses import replace
@@ -12,10 +11,9 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 from pydantic import Field, field_validator
 
-from zesty_otter.model import Material, Mesh, Note, Scene, Texture, TextureUse, count_of, roughness_of_shininess
+from zesty_otter.metal_rough import with_metal_rough
+from zesty_otter.model import Material, Mesh, Note, Scene, Texture, TextureUse, count_of
 from zesty_otter.steps.base import Step
-
-_F0 = 0.04  # what a dielectric reflects, glTF 2.0 appendix B
 
 
 class Materials(Step):
@@ -60,21 +58,22 @@ class Materials(Step):
         return value
 
     def change(self, scene: Scene) -> Scene:
-        before = scene.materials
-        changed = scene.map_materials(self._changed)
+        before, changed, lost = scene.materials, scene, list[str]()
+        if self.shading == "metal-rough":
+            changed, lost = with_metal_rough(scene, lambda material: True)
+        changed = changed.map_materials(self._changed)
         if self.rename:
             changed = _merged_by_name(changed)
         if self.one is not None:
             changed = _with_one(changed, self.one)
         if self.order or self.index:
             changed = changed.map_meshes(self._reordered)
-        notes = self._notes(scene, changed) if before else []
+        notes = [self.note(text, kind="lost") for text in lost]
+        notes += self._notes(scene, changed) if before else []
         return changed.with_notes(*notes)
 
     def _changed(self, material: Material) -> Material:
         new = material
-        if self.shading == "metal-rough":
-            new = metal_rough(new)
         for old, name in self.rename.items():
             if fnmatch.fnmatchcase(material.name, old):
                 new = replace(new, name=name)
@@ -119,13 +118,6 @@ class Materials(Step):
         notes = []
         old, new = {id(m) for m in before.materials}, after.materials
         touched = sum(id(material) not in old for material in new)
-        lost = [
-            material.name for material in before.materials if self.shading == "metal-rough"
-            and "specularGlossinessTexture" in material.shading.get("extensions", {}).get(_GLOSS, {})
-        ]  # fmt: skip
-        if lost:
-            text = "specular and glossiness maps have no metal/rough form; only their factors count"
-            notes.append(self.note(f"{text}: {', '.join(lost[:5])}", kind="lost"))
         if touched or len(new) != len(old):
             notes.append(self.note(f"{count_of(len(old), 'material')} became {len(new)}, {touched} of them changed"))
         if self.limit is not None:
@@ -140,59 +132,6 @@ def _with_one(scene: Scene, name: str) -> Scene:
     first = next(iter(scene.materials), None)
     single = Material(name) if first is None else replace(first, name=name)
     return scene.map_meshes(lambda mesh: mesh.replace(slots=(single,), face_slot=None))
-
-
-def metal_rough(material: Material) -> Material:
-    """A material whose metallic, rough and base colour follow from its diffuse, specular and shininess.
-
-    Metallic solves how much of the specular colour a dielectric cannot explain; the base colour is what
-    both then agree on; roughness is (2 / (shininess + 2)) ** (1/4). A material without a specular colour,
-    or with metallic already given, is left alone.
-
-    References
-    ----------
-    Khronos Group (2017), glTF extension KHR_materials_pbrSpecularGlossiness, appendix: conversion.
-    """
-    shading = material.shading
-    if "specular" not in shading or "metallic" in shading:
-        return material
-    diffuse, specular = np.array(material.base_color[:3]), np.clip(np.array(shading["specular"], float), 0.0, 1.0)
-    strongest = float(specular.max())
-    metallic = _metallic(_brightness(diffuse), _brightness(specular), strongest)
-    from_diffuse = diffuse * (1.0 - strongest) / (1.0 - _F0) / max(1.0 - metallic, 1e-6)
-    from_specular = (specular - _F0 * (1.0 - metallic)) / max(metallic, 1e-6)
-    mix = metallic * metallic
-    color = np.clip(from_diffuse * (1.0 - mix) + from_specular * mix, 0.0, 1.0)
-    rough = roughness_of_shininess(float(shading["shininess"])) if "shininess" in shading else 1.0
-    if "glossiness" in shading:
-        rough = 1.0 - min(max(float(shading["glossiness"]), 0.0), 1.0)
-        # What was said in the older model is said anew.
-        kept = {name: one for name, one in shading.get("extensions", {}).items() if name != _GLOSS}
-        rest = {key: one for key, one in shading.items() if key not in ("specular", "glossiness", "extensions")}
-        material = replace(material, shading={**rest, **({"extensions": kept} if kept else {})})
-    return replace(
-        material,
-        base_color=(float(color[0]), float(color[1]), float(color[2]), material.base_color[3]),
-        metallic=float(metallic),
-        roughness=float(material.roughness if "roughness" in shading else rough),
-    )
-
-
-_GLOSS = "KHR_materials_pbrSpecularGlossiness"
-
-
-def _metallic(diffuse: float, specular: float, strongest: float) -> float:
-    if specular < _F0:
-        return 0.0
-    b = diffuse * (1.0 - strongest) / (1.0 - _F0) + specular - 2.0 * _F0
-    c = _F0 - specular
-    root = math.sqrt(max(b * b - 4.0 * _F0 * c, 0.0))
-    return min(max((-b + root) / (2.0 * _F0), 0.0), 1.0)
-
-
-def _brightness(color: Any) -> float:
-    """Perceived brightness of a linear colour (weights of the HSP model)."""
-    return float(np.sqrt(0.299 * color[0] ** 2 + 0.587 * color[1] ** 2 + 0.114 * color[2] ** 2))
 
 
 def _plain_color(material: Material) -> tuple[float, float, float, float]:

@@ -27,6 +27,7 @@ from zesty_otter.model import (
     Texture,
     count_of,
     default_names,
+    shortened,
 )
 from zesty_otter.steps.assets import TEMPLATES
 from zesty_otter.steps.base import Step
@@ -448,7 +449,4 @@ def _with_names(
 
 
 def _listed(names: list[str]) -> str:
-    distinct = list(dict.fromkeys(names))
-    return ", ".join(repr(name) for name in distinct[:6]) + (
-        f" and {len(distinct) - 6} more" if len(distinct) > 6 else ""
-    )
+    return shortened(map(repr, names), 6)

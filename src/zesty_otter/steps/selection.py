@@ -9,7 +9,7 @@ from typing import Any, ClassVar
 from pydantic import Field
 
 from zesty_otter.errors import UsageError
-from zesty_otter.model import Node, Placed, Scene, count_of
+from zesty_otter.model import Node, Placed, Scene, count_of, shortened
 from zesty_otter.steps.assets import Roles, assets_of
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.words import KINDS, Words, chosen
@@ -83,5 +83,5 @@ def _counted(gone: Iterable[Placed]) -> str:
         for kind in KINDS
         if (number := sum(one.node.kind == kind for one in gone))
     ]
-    names = ", ".join(one.node.name for one in gone[:5]) + (", ..." if len(gone) > 5 else "")
+    names = shortened(one.node.name for one in gone)
     return f"{' and '.join(words)}: {names}"

@@ -19,7 +19,7 @@ from zesty_otter.geometry.surface.normals import (
 from zesty_otter.geometry.surface.tangents import tangents
 from zesty_otter.geometry.surface.topology import Topology, topology
 from zesty_otter.geometry.surface.triangulation import triangulate
-from zesty_otter.model import Layer, Mesh, Note, Scene, count_of
+from zesty_otter.model import Layer, Mesh, Note, Scene, count_of, shortened
 from zesty_otter.polygons import triangulated
 from zesty_otter.shading import with_all_normals, with_normals
 from zesty_otter.steps.base import Step
@@ -157,9 +157,9 @@ class Tangents(Step):
         if kept:
             notes.append(self.note(f"tangents of {count_of(kept, 'mesh')} were there already; kept"))
         if without:
-            notes.append(self.note(f"no UVs for it, so no tangents: {', '.join(without[:5])}", kind="lost"))
+            notes.append(self.note(f"no UVs for it, so no tangents: {shortened(without)}", kind="lost"))
         if mixed:
-            text = f"normal maps on several UV sets, tangents follow one: {', '.join(mixed[:5])}"
+            text = f"normal maps on several UV sets, tangents follow one: {shortened(mixed)}"
             notes.append(self.note(text, kind="lost"))
         return changed.with_notes(*notes)
 

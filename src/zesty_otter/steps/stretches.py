@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zesty_otter.model import Mesh, Scatter, Scene
+from zesty_otter.model import Mesh, Scatter, Scene, shortened
 
 
 @dataclass(frozen=True)
@@ -51,5 +51,5 @@ class Stretches:
     def remark(self, meshes: Iterable[Mesh]) -> str:
         """What there is to say of meshes that are shown at several scales; nothing when there are none."""
         odd = [mesh for mesh in meshes if self.of(mesh).varies]
-        names = ", ".join(mesh.name for mesh in odd[:5]) + (f" and {len(odd) - 5} more" if len(odd) > 5 else "")
+        names = shortened(mesh.name for mesh in odd)
         return f"shown at several scales, lengths are those where it is largest: {names}" if odd else ""

@@ -12,6 +12,7 @@ _CARRIES = frozenset(
         "colours",
         "materials",
         "metal/rough",
+        "material extensions",
         "textures",
         "texture placement",
         "unit",

@@ -2,6 +2,3 @@
 
 UV_NAMES = "uv_sets"
 """In the extras of a mesh: the names of its UV sets, in the order of TEXCOORD_0, TEXCOORD_1 and so on."""
-
-SPECULAR_GLOSSINESS = "KHR_materials_pbrSpecularGlossiness"
-"""The extension of the shading model before metal/rough."""

@@ -27,11 +27,12 @@ from zesty_otter.formats.gltf.compressed import (
     unpacked_mesh,
     unpacked_view,
 )
-from zesty_otter.formats.gltf.extras import SPECULAR_GLOSSINESS, UV_NAMES
+from zesty_otter.formats.gltf.extras import UV_NAMES
 from zesty_otter.formats.gltf.pose import posed
 from zesty_otter.formats.gltf.shape import DOCUMENT, PARTS, TEXTURE_INFO
 from zesty_otter.formats.skinning import Weights
 from zesty_otter.geometry.surface.placing import composed, rotations
+from zesty_otter.metal_rough import GLOSS
 from zesty_otter.model import (
     ALPHA_MODES,
     Camera,
@@ -48,6 +49,7 @@ from zesty_otter.model import (
     Texture,
     TextureUse,
     count_of,
+    shortened,
 )
 
 _COMPONENTS = {5120: "i1", 5121: "u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
@@ -73,7 +75,7 @@ _KNOWN_EXTENSIONS = frozenset(
         "KHR_lights_punctual",
         "KHR_materials_clearcoat",
         "KHR_materials_emissive_strength",
-        SPECULAR_GLOSSINESS,
+        GLOSS,
         "KHR_materials_unlit",
         "KHR_mesh_quantization",
         "KHR_node_visibility",
@@ -203,6 +205,8 @@ class _Reader:
             return [name for name in names if name not in _KNOWN_EXTENSIONS and "_materials_" not in name]
 
         required, used = unknown("extensionsRequired"), unknown("extensionsUsed")
+        if "KHR_materials_variants" in self._list("extensionsUsed"):
+            self.note("lost", "variants of materials are left out; meshes have the materials they have by default")
         if required:
             raise self.fail(f"needs {', '.join(required)}, which cannot be read yet.")
         if used:
@@ -344,12 +348,12 @@ class _Reader:
         elif self.wanted.isdecimal() and int(self.wanted) < len(scenes):
             which = int(self.wanted)
         else:
-            there = f"There are {', '.join(names[:12])}." if scenes else "It holds no scenes, only nodes: leave it out."
+            there = f"There are {shortened(names, 12)}." if scenes else "It holds no scenes, only nodes: leave it out."
             raise UsageError(f"there is no scene '{self.wanted}'.", file=self.path, remedy=there)
         others = [name for number, name in enumerate(names) if number != which]
         if others:
             many = count_of(len(others), "further scene")
-            self.note("lost", f"{many} left out: {', '.join(others[:12])}; choose with --scene NAME")
+            self.note("lost", f"{many} left out: {shortened(others, 12)}; choose with --scene NAME")
         return self._part("scenes", which) if scenes else {}
 
     def _nodes(self, roots: list[int]) -> tuple[Node, ...]:
@@ -429,7 +433,7 @@ class _Reader:
             self.note("lost", text, name)
         extra = [key for key in about["attributes"] if key not in columns]
         if extra:
-            self.note("lost", f"of its copies not carried: {', '.join(map(str, extra[:6]))}", name)
+            self.note("lost", f"of its copies not carried: {shortened(map(str, extra), 6)}", name)
         return Scatter(mesh, transforms[sound])
 
     def _joints(self, number: int) -> NDArray[np.float64]:
@@ -581,16 +585,15 @@ class _Reader:
             }
         if "KHR_materials_unlit" in extensions:
             shading["unlit"] = True
-        gloss = extensions.get(SPECULAR_GLOSSINESS)
+        gloss = extensions.get(GLOSS)
         metallic, rough = float(surface.get("metallicFactor", 1.0)), float(surface.get("roughnessFactor", 1.0))
-        if gloss is not None:
+        if gloss is not None and not surface:
+            # The older model is all that the file says; its own maps are kept with the extension.
             shading["specular"] = tuple(float(one) for one in gloss.get("specularFactor", (1, 1, 1)))[:3]
             shading["glossiness"] = float(gloss.get("glossinessFactor", 1.0))
-            if not surface:
-                # The older model is all that the file says; its own maps are kept with the extension.
-                uses["base_color"] = self._use(gloss.get("diffuseTexture"))
-                color = [float(value) for value in gloss.get("diffuseFactor", (1, 1, 1, 1))]
-                metallic, rough = 0.0, 1.0 - shading["glossiness"]
+            uses["base_color"] = self._use(gloss.get("diffuseTexture"))
+            color = [float(value) for value in gloss.get("diffuseFactor", (1, 1, 1, 1))]
+            metallic, rough = 0.0, 1.0 - shading["glossiness"]
         kept = {name: self._kept(content) for name, content in extensions.items() if name not in _TAKEN_APART}
         if any(key.endswith("Texture") for key in coat):
             kept["KHR_materials_clearcoat"] = self._kept(coat)

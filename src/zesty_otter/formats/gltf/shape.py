@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 from zesty_otter.formats.gltf.compressed import PACKED_MESH, PACKED_VIEW, UnsoundError
-from zesty_otter.formats.gltf.extras import SPECULAR_GLOSSINESS
+from zesty_otter.metal_rough import GLOSS
 
 Rule = Callable[[Any, str], None]
 """Raises UnsoundError when a value, found at a place, is not what may stand there."""
@@ -196,7 +196,7 @@ PARTS: dict[str, Rule] = {
             KHR_materials_emissive_strength=_object(emissiveStrength=_number),
             KHR_materials_clearcoat=_object(clearcoatFactor=_number, clearcoatRoughnessFactor=_number),
             **{
-                SPECULAR_GLOSSINESS: _object(
+                GLOSS: _object(
                     specularFactor=_numbers(3),
                     glossinessFactor=_number,
                     diffuseFactor=_numbers(4),

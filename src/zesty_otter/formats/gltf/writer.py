@@ -34,6 +34,7 @@ from zesty_otter.model import (
     expanded,
     format_length,
     reframed,
+    shortened,
     transformed,
     turned_content,
 )
@@ -64,7 +65,7 @@ def encode(scene: Scene, name: str, *, quantized: bool = False) -> Encoded:
         baked += more
     writer = _Writer(scene, name, quantized)
     if baked:
-        text = f"shear, which glTF nodes cannot have, was baked into the meshes of {', '.join(baked[:5])}"
+        text = f"shear, which glTF nodes cannot have, was baked into the meshes of {shortened(baked)}"
         writer.notes.append(Note("done", text, "gltf"))
     return writer.encoded()
 
@@ -142,7 +143,7 @@ class _Writer:
         if "KHR_node_visibility" in self.table.extensions:
             hidden = [one.node.name for one in self.scene.walk() if not one.node.visible]
             text = f"{count_of(len(hidden), 'hidden node')} marked by KHR_node_visibility; readers without it show them"
-            self.notes.append(Note("guess", f"{text}: {', '.join(hidden[:5])}", "gltf"))
+            self.notes.append(Note("guess", f"{text}: {shortened(hidden)}", "gltf"))
         document: dict[str, Any] = {
             "asset": {"version": "2.0", "generator": "Zesty Otter"},
             "scene": 0,

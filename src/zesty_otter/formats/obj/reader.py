@@ -31,6 +31,7 @@ from zesty_otter.model import (
     compact,
     corners_of_faces,
     count_of,
+    shortened,
 )
 
 _PAUSE = 4 << 20  # bytes between two reports of progress
@@ -419,9 +420,8 @@ class _Assembly:
         for what, (times, line) in lost.items():
             self.note("lost", f"{what} are not carried ({count_of(times, 'statement')}), the first here", line)
         if unknown:
-            words = ", ".join(f"'{word[:20]}'" for word, _ in unknown[:3])
-            more = f" and {len(unknown) - 3} more" if len(unknown) > 3 else ""
-            self.note("lost", f"statements not known: {words}{more}; the first here", unknown[0][1])
+            words = shortened((f"'{word[:20]}'" for word, _ in unknown), 3)
+            self.note("lost", f"statements not known: {words}; the first here", unknown[0][1])
 
     def _uv_name(self, n: int) -> str:
         """What a comment behind an object statement says of its UVs."""

@@ -19,7 +19,7 @@ from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.obj import _print as kernels
 from zesty_otter.formats.obj.library import Library
 from zesty_otter.formats.text import number_lines
-from zesty_otter.model import Mesh, Note, Placed, Scene, count_of, transformed
+from zesty_otter.model import Mesh, Note, Placed, Scene, count_of, shortened, transformed
 from zesty_otter.polygons import hard_to_fan
 
 _MOST_SETS = 62  # as many bits as fit beside the sign
@@ -47,7 +47,7 @@ def _losses(scene: Scene) -> Iterator[Note]:
     placed = list(scene.walk())
     extras = [one.node.name for one in placed if one.node.kind in ("light", "camera")]
     if extras:
-        text = f"OBJ has no lights and cameras; left out: {', '.join(extras[:5])}"
+        text = f"OBJ has no lights and cameras; left out: {shortened(extras)}"
         yield Note("lost", text, "obj")
     if any(one.parent >= 0 or not np.array_equal(one.world, np.eye(4)) for one in placed):
         yield Note("lost", "OBJ has no tree and no pivots: places of nodes are in the points now", "obj")
@@ -56,18 +56,18 @@ def _losses(scene: Scene) -> Iterator[Note]:
         yield Note("lost", "OBJ has no instances: each is written as points of its own", "obj")
     more = [mesh.name for mesh in scene.meshes if len(mesh.uv_sets) > 1]
     if more:
-        yield Note("lost", f"OBJ has one UV set; the others are left out of {', '.join(more[:5])}", "obj")
+        yield Note("lost", f"OBJ has one UV set; the others are left out of {shortened(more)}", "obj")
     colored = [mesh.name for mesh in scene.meshes if any(_split_color(mesh))]
     if colored:
         text = "OBJ has a colour for each point, so colours that change within one are mixed, and alpha is left out"
-        yield Note("lost", f"{text}: {', '.join(colored[:5])}", "obj")
+        yield Note("lost", f"{text}: {shortened(colored)}", "obj")
     hard = sum(int(hard_to_fan(mesh).sum()) for mesh in scene.meshes)
     if hard:
         text = f"{count_of(hard, 'face')} of more than four corners or concave, which some readers of OBJ split wrongly"
         yield Note("guess", f"{text}; --triangulate shortest-diagonal leaves them nothing to split", "obj")
     with_properties = [one.node.name for one in placed if one.node.properties and one.node.role == "visible"]
     if with_properties:
-        yield Note("lost", f"OBJ has no properties; left out of {', '.join(with_properties[:5])}", "obj")
+        yield Note("lost", f"OBJ has no properties; left out of {shortened(with_properties)}", "obj")
 
 
 def _split_color(mesh: Mesh) -> Iterator[bool]:

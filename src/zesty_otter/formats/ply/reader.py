@@ -21,7 +21,7 @@ from zesty_otter.formats.files import find_beside, load, missing_texture
 from zesty_otter.formats.ply import _rows as kernels
 from zesty_otter.formats.strips import triangles_of_strips
 from zesty_otter.formats.text import NotNumbersError, numbers_in
-from zesty_otter.model import Frame, Layer, Material, Mesh, Node, Note, Scene, Texture, TextureUse, count_of
+from zesty_otter.model import Frame, Layer, Material, Mesh, Node, Note, Scene, Texture, TextureUse, count_of, shortened
 
 _TYPES = {
     "char": "i1", "int8": "i1", "uchar": "u1", "uint8": "u1", "short": "i2", "int16": "i2", "ushort": "u2",
@@ -301,7 +301,7 @@ class _Reading:
             element = self.elements.get(name)
             extra = [one.name for one in element.properties if one.name not in _UNDERSTOOD] if element else []
             if extra:
-                self.note("lost", f"properties of {name} not carried: {', '.join(extra[:8])}")
+                self.note("lost", f"properties of {name} not carried: {shortened(extra, 8)}")
 
     def _faces(self, points: int, finite: NDArray[np.bool_]) -> tuple[NDArray[Any], NDArray[Any], NDArray[np.integer]]:
         """Where faces start, their corners, and the number of the face element each comes from (-1 for strips)."""

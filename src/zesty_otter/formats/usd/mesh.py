@@ -14,7 +14,7 @@ from zesty_otter.formats.bare import usable_rows
 from zesty_otter.formats.usd.text import Prim, Property, listed, word_in
 from zesty_otter.formats.x3d.shapes import turned_outline
 from zesty_otter.geometry.surface.corners import join_points
-from zesty_otter.model import Layer, Mesh, compact, count_of
+from zesty_otter.model import Layer, Mesh, compact, count_of, shortened
 
 Note = Callable[[str, str], None]
 
@@ -137,7 +137,7 @@ def _layers(prim: Prim, places: dict[str, NDArray[Any]], path: str, note: Note) 
     others = [one for one in prim.properties if one.startswith("primvars:") and one.count(":") == 1
               and one[9:] not in (*uv_names(prim), "normals", "displayColor", "displayOpacity")]  # fmt: skip
     if others:
-        note("lost", f"{path}: primvars not carried: {', '.join(one[9:] for one in others[:6])}")
+        note("lost", f"{path}: primvars not carried: {shortened((one[9:] for one in others), 6)}")
 
 
 def uv_names(prim: Prim) -> list[str]:
