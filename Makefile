@@ -55,6 +55,7 @@ bench: $(BUILT)
 
 docs: $(BUILT)
 	$(BIN)/python tools/step_pages.py
+	$(BIN)/python tests/matrix.py
 
 # The pages of docs/ and the Python reference as a site in build/site; warnings are errors.
 site: $(BUILT)

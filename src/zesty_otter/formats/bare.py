@@ -113,7 +113,12 @@ def as_one_mesh(scene: Scene, maker: str) -> tuple[Mesh, list[Note]]:
     if len(placed) > 1:
         names = shortened(one.node.name for one, _ in placed)
         notes.append(Note("lost", f"{title} has one mesh and no names: {names} became one", maker))
-    elif not np.array_equal(placed[0][0].world, np.eye(4)):
+    elif scene.name and any(one.node.name != scene.name for one in scene.walk()):
+        names = shortened(one.node.name for one in scene.walk() if one.node.name != scene.name)
+        notes.append(Note("done", f"{title} has no names: left out {names}", maker))
+    if any(one.node.properties and one.node.role == "visible" for one in scene.walk()):
+        notes.append(Note("lost", f"{title} has no properties; they are left out", maker))
+    if len(placed) == 1 and not np.array_equal(placed[0][0].world, np.eye(4)):
         notes.append(Note("lost", f"{title} has no places: that of the node is in the points now", maker))
     if scene.materials:
         notes.append(Note("lost", f"{title} has no materials; they are left out", maker))

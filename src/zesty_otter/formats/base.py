@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from importlib import import_module
 from pathlib import Path
@@ -28,6 +28,7 @@ CARRIES = (
     "polygons",
     "smoothing groups",
     "normals",
+    "tangents",
     "UV sets",
     "colours",
     "materials",
@@ -119,6 +120,7 @@ class Format:
         cannot place them.
         """
         scene, notes = self._with_core_materials(scene)
+        notes += self._derived(scene)
         if "texture placement" not in self.carries and "materials" in self.carries:
             scene, placed = in_uvs(scene, self.name)
             notes += placed
@@ -128,6 +130,28 @@ class Format:
             notes += [Note("done", text, self.name)] if split else []
         scene, more = self._shown(scene, keep_hidden=keep_hidden)
         return scene, notes + more
+
+    def _derived(self, scene: Scene) -> Iterator[Note]:
+        """Notes on what others make anew from what the file does hold."""
+        if "polygons" not in self.carries and not self.plain_faces:
+            split = sum(int((mesh.face_size > 3).sum()) for mesh in scene.meshes)
+            if split:
+                text = f"{count_of(split, 'face')} of more than three corners became triangles"
+                yield Note("done", text, self.name)
+        if "normals" in self.carries and "smoothing groups" not in self.carries:
+            grouped = [mesh.name for mesh in scene.meshes if mesh.face_smoothing is not None]
+            if grouped:
+                yield Note("done", f"smoothing groups became normals: {shortened(grouped)}", self.name)
+        if "tangents" not in self.carries and "normals" in self.carries:
+            bent = [mesh.name for mesh in scene.meshes if any(mesh.layers_of("tangent"))]
+            if bent:
+                text = f"tangents have no place in {self.title}; receivers make them from normals and UVs"
+                yield Note("lost", f"{text}: {shortened(bent)}", self.name)
+        if "properties" not in self.carries and "names" in self.carries:
+            ruled = [one.node.name for one in scene.walk() if one.node.role != "visible"]
+            if ruled:
+                text = f"what is collision, level or shadow is told by names only: {shortened(ruled)}"
+                yield Note("done", text, self.name)
 
     def _with_core_materials(self, scene: Scene) -> tuple[Scene, list[Note]]:
         """The scene with what glTF's extensions say of materials turned into what every format knows, or left out."""
@@ -145,9 +169,15 @@ class Format:
         for material in scene.materials:
             for name in material.shading.get("extensions", {}).keys() - {GLOSS}:
                 left.setdefault(name, []).append(material.name)
+        kinds = ("unlit",) if "metal/rough" in self.carries else ("unlit", "clearcoat")
+        for kind in kinds:
+            owners = [one.name for one in scene.materials if one.shading.get(kind)]
+            if owners:
+                left[kind] = owners
         scene = scene.map_materials(_without_extensions)
         for name, owners in sorted(left.items()):
-            text = f"the extension {name} of materials has no place in {self.title}: {shortened(owners)}"
+            what = f"the extension {name}" if "_" in name else f"'{name}'"
+            text = f"{what} of materials has no place in {self.title}: {shortened(owners)}"
             notes.append(Note("lost", text, self.name))
         return scene, notes
 
@@ -199,9 +229,10 @@ class Format:
 
 
 def _without_extensions(material: Material) -> Material:
-    if "extensions" not in material.shading:
+    left = material.shading.keys() & {"extensions", "unlit"}
+    if not left:
         return material
-    return replace(material, shading={key: one for key, one in material.shading.items() if key != "extensions"})
+    return replace(material, shading={key: one for key, one in material.shading.items() if key not in left})
 
 
 def _with_plain_faces(scene: Scene) -> tuple[Scene, int]:

@@ -12,6 +12,9 @@ from numpy.typing import NDArray
 from zesty_otter.model import Layer, Light, Material, Mesh, Node, Scene
 
 Colour = tuple[float, float, float]
+DIELECTRIC = (0.2227, 0.2227, 0.2227)
+"""What all but metals reflect, 0.04 of the light (glTF 2.0, appendix B), as it looks on screen."""
+
 _DIGITS = 7  # of colours as they are seen; what is lost by going to light and back is less
 
 

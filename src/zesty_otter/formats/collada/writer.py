@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.formats.bare import nothing_to_write
 from zesty_otter.formats.collada.reader import AXES, PROPERTIES
-from zesty_otter.formats.colors import strong
+from zesty_otter.formats.colors import DIELECTRIC, strong
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.one_image import with_alpha_in_color
 from zesty_otter.formats.textures_out import TextureFiles
@@ -170,6 +170,8 @@ class _Writer:
             if light.kind == "spot":
                 self.xml.leaf("falloff_angle", plain(math.degrees(2 * light.cone[1])))
             self.xml.end(3)
+            if light.kind == "spot" and light.cone[0] > 0:
+                self._lost(f"COLLADA lights have one cone; the inner one of light '{light.name}' is left out")
             if light.reach is not None:
                 self._lost(f"COLLADA lights have no reach; that of light '{light.name}' is left out")
         self.xml.end()
@@ -221,6 +223,8 @@ class _Writer:
         self._color_or_texture("emission", (*material.emissive, 1.0), used.get("emissive"))
         self._color_or_texture("diffuse", (*material.base_color[:3], 1.0), used.get("base_color"))
         specular = material.shading.get("specular")
+        if specular is None and (shininess is not None or material.roughness < 1.0):
+            specular = DIELECTRIC  # without it the shininess means nothing
         if specular is not None:
             self._color_or_texture("specular", (*(float(c) for c in specular), 1.0), None)
         if shininess is not None or material.roughness < 1.0:
@@ -276,6 +280,11 @@ class _Writer:
             lost.append("metallic value")
         if material.alpha_mode == "mask":
             lost.append("cut-out threshold")
+        if any(use.clamp for use in material.textures.values()):
+            lost.append("textures that end at their edges")
+        normal = material.textures.get("normal")
+        if normal is not None and normal.strength != 1.0:
+            lost.append("strength of the normal map")
         if "base_color" in material.textures and material.base_color[:3] != (1.0, 1.0, 1.0):
             lost.append("colour beside its texture")
         if lost:

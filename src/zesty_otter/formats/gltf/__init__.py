@@ -8,6 +8,7 @@ _CARRIES = frozenset(
         "names",
         "tree",
         "normals",
+        "tangents",
         "UV sets",
         "colours",
         "materials",

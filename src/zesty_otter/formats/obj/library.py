@@ -20,7 +20,13 @@ _STATEMENTS = {
     "emissive": "map_Ke",
 }
 
-_NUMBERS = {"shininess": "Ns", "refraction": "Ni", "illumination": "illum"}
+_NUMBERS = {
+    "shininess": "Ns",
+    "refraction": "Ni",
+    "illumination": "illum",
+    "clearcoat": "Pc",
+    "clearcoat_roughness": "Pcr",
+}
 _COLORS = {"ambient": "Ka", "specular": "Ks", "filter": "Tf"}
 _ONE_NUMBER = ("alpha", "metallic", "roughness", "occlusion")
 
@@ -129,6 +135,8 @@ class Library:
             lost.append("that it is seen from both sides")
         if material.alpha_mode == "mask" and material.alpha_cutoff != 0.5:
             lost.append(f"the threshold {material.alpha_cutoff:g} of its cut-out")
+        if material.alpha_mode == "mask" and not material.textures.keys() & {"alpha", "base_color"}:
+            lost.append("that it is cut out where it has no map")
         if lost:
             text = f"material '{material.name}': MTL cannot say {' and '.join(lost)}"
             self.notes.append(Note("lost", text, "obj"))

@@ -59,6 +59,7 @@ def _losses(scene: Scene) -> Iterator[Note]:
         ("colours of vertices", any(mesh.layers_of("color") for mesh in scene.meshes)),
         ("textures and all of a material but its colour", any(one.textures for one in scene.materials)),
         ("lights and cameras", any(one.node.kind in ("light", "camera") for one in scene.walk())),
+        ("empty nodes", any(one.node.content is None and not one.node.children for one in scene.walk())),
         ("properties", any(one.node.properties for one in scene.walk())),
     ) if there]  # fmt: skip
     if lost:

@@ -11,6 +11,7 @@ import numpy as np
 from zesty_otter.formats.bare import sound_material
 from zesty_otter.formats.usd.mesh import numbers_of, value_of, word_of
 from zesty_otter.formats.usd.text import Asset, Prim, word_in
+from zesty_otter.metal_rough import metal_rough
 from zesty_otter.model import LARGEST, Material, Texture, TextureUse
 
 Note = Callable[[str, str], None]
@@ -82,11 +83,13 @@ class Materials:
         two_sided = said.get("two_sided") if isinstance(said, dict) else None
         if two_sided is not None:
             self._sided.add(name)
-        if self._number(surface, "useSpecularWorkflow", 0.0):
-            self.note("lost", f"material {path}: the specular workflow is not carried")
+        coat = self._number(surface, "clearcoat", 0.0)
+        shading: dict[str, Any] = {}
+        if coat > 0:
+            shading = {"clearcoat": coat, "clearcoat_roughness": self._number(surface, "clearcoatRoughness", 0.01)}
         metallic = self._factor(surface, "metallic")[0] if "metallic" in uses else None
         roughness = self._factor(surface, "roughness")[0] if "roughness" in uses else None
-        return sound_material(
+        made = sound_material(
             name,
             base_color=(*color, min(max(opacity, 0.0), 1.0)),
             metallic=self._number(surface, "metallic", 0.0) if metallic is None else metallic,
@@ -95,7 +98,23 @@ class Materials:
             alpha_mode="mask" if see_through and threshold > 0 else "blend" if see_through else "opaque",
             alpha_cutoff=threshold if threshold > 0 else 0.5,
             two_sided=two_sided is True,
+            shading=shading,
         ).with_textures(uses)
+        return self._from_specular(made, surface, path)
+
+    def _from_specular(self, material: Material, surface: Prim, path: str) -> Material:
+        """A material as metal and roughness, where the file says its specular colour."""
+        if not self._number(surface, "useSpecularWorkflow", 0.0):
+            return material
+        if "inputs:specularColor" in surface.properties and surface.properties["inputs:specularColor"].targets:
+            self.note("lost", f"material {path}: its map of specular colour is left out")
+        said = {
+            "specular": self._color(surface, "specularColor", (0.0, 0.0, 0.0), False),
+            "roughness": material.roughness,
+        }
+        found = metal_rough(replace(material, shading={**material.shading, **said})).material
+        self.note("done", f"material {path}: its specular colour became metal and roughness")
+        return replace(found, shading=material.shading)
 
     def _source(self, prim: Prim, key: str) -> tuple[Prim, str] | None:
         """What an input is connected to in the end: the shader, and its output."""

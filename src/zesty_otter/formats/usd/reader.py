@@ -365,7 +365,9 @@ class _Reading:
         intensity = value("intensity", [1.0])[0] * 2.0 ** value("exposure", [0.0])[0]
         cone = math.radians(min(max(angle, 0.0), 90.0))
         name = word_in(prim.meta, "displayName") or prim.name
-        return Light(name, kind, (color[0], color[1], color[2]), max(intensity, 0.0), cone=(0.0, cone))
+        soft = value("shaping:cone:softness", [1.0])[0]
+        inner = cone * (1.0 - min(max(soft, 0.0), 1.0))
+        return Light(name, kind, (color[0], color[1], color[2]), max(intensity, 0.0), cone=(inner, cone))
 
     def _camera(self, prim: Prim) -> Camera:
         def value(name: str, missing: float) -> float:

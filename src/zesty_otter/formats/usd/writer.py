@@ -362,6 +362,8 @@ class _Writer:
         self._line(f"float inputs:intensity = {_numbers(light.intensity)}")
         if light.kind == "spot":
             self._line(f"float inputs:shaping:cone:angle = {_numbers(math.degrees(light.cone[1]))}")
+            if 0 < light.cone[0] < light.cone[1]:
+                self._line(f"float inputs:shaping:cone:softness = {_numbers(1 - light.cone[0] / light.cone[1])}")
         if light.reach is not None:
             self._lost(f"light '{light.name}': USD lights have no reach")
 
@@ -466,6 +468,9 @@ class _Writer:
                 self._line(f"{kind} inputs:{key} = {f'({numbers})' if kind == 'color3f' else numbers}")
         if material.alpha_mode == "mask":
             self._line(f"float inputs:opacityThreshold = {_numbers(material.alpha_cutoff or 1e-6)}")
+        for key, name in (("clearcoat", "clearcoat"), ("clearcoat_roughness", "clearcoatRoughness")):
+            if material.shading.get("clearcoat") and key in material.shading:
+                self._line(f"float inputs:{name} = {_numbers(float(material.shading[key]))}")
         self._line("token outputs:surface")
         self._close()
         for number in sorted({use.uv_set for use in uses.values()}):

@@ -328,13 +328,16 @@ class _Reading:
         if not any(direction):
             direction = (0.0, 0.0, -1.0)
         half = min(max(number(element.get("cutOffAngle"), math.pi / 2), 0.0), math.pi / 2)
+        beam = min(max(number(element.get("beamWidth"), math.pi / 4), 0.0), half)
+        reach = number(element.get("radius"), 0.0) if kind != "DirectionalLight" else 0.0
         light = if_sound(
             lambda: Light(
                 name,
                 _LIGHTS[kind],
                 _color(element, "color") or (1.0, 1.0, 1.0),
                 number(element.get("intensity"), 1.0),
-                cone=(0.0, half),
+                reach if reach > 0 else None,
+                cone=(beam, half),
                 direction=(direction[0], direction[1], direction[2]),
             ),
             self.note,

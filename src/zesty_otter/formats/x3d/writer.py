@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.formats.bare import nothing_to_write
+from zesty_otter.formats.colors import DIELECTRIC
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.one_image import with_alpha_in_color
 from zesty_otter.formats.text import face_lines, number_lines
@@ -52,7 +53,11 @@ class _Writer:
 
     def write(self) -> None:
         xml = self.xml
-        xml.begin("X3D", profile="Interchange", version="3.3")
+        # Lights brighter than 1 came with 4.0.
+        bright = any(
+            isinstance(one.node.content, Light) and one.node.content.intensity > 1 for one in self.scene.walk()
+        )
+        xml.begin("X3D", profile="Immersive", version="4.0" if bright else "3.3")
         xml.begin("head")
         unit = self.scene.frame.unit
         if unit is not None and unit != 1.0:
@@ -128,12 +133,16 @@ class _Writer:
 
     def _light(self, light: Light) -> None:
         color = plain(*light.color)
-        intensity = plain(min(light.intensity, 1.0)) if light.kind != "point" else plain(light.intensity)
+        intensity = plain(light.intensity)
         direction = None if light.kind == "point" else plain(*light.direction)
-        cone = plain(light.cone[1]) if light.kind == "spot" else None
+        inner, cone = map(plain, light.cone) if light.kind == "spot" else (None, None)
+        reach = None if light.reach is None or light.kind == "directional" else plain(light.reach)
         known = self.ids.new(light.name)
         kind = _LIGHTS[light.kind]
-        self.xml.leaf(kind, DEF=known, color=color, intensity=intensity, direction=direction, cutOffAngle=cone)
+        self.xml.leaf(
+            kind, DEF=known, color=color, intensity=intensity, direction=direction, beamWidth=inner, cutOffAngle=cone,
+            radius=reach,
+        )  # fmt: skip
 
     def _camera(self, camera: Camera) -> None:
         turned = aim(camera.direction, camera.up)
@@ -212,7 +221,7 @@ class _Writer:
             exponent = 2.0 / max(material.roughness, 0.01) ** 4 - 2.0
         specular = material.shading.get("specular")
         if specular is None and exponent is not None:
-            specular = (0.04, 0.04, 0.04)
+            specular = DIELECTRIC
         xml.begin(
             "Material",
             DEF=name,
@@ -231,6 +240,8 @@ class _Writer:
         lost = [role for role in material.textures if role not in ("base_color", "alpha")]
         lost += ["metallic value"] if material.metallic else []
         lost += ["cut-out threshold"] if material.alpha_mode == "mask" else []
+        lost += ["emission beyond white"] if max(material.emissive) > 1 else []
+        lost += ["roughness below 0.35"] if exponent is not None and exponent > 128 else []
         if lost:
             self._lost(f"material '{material.name}': X3D 3.3 has no place for its {', '.join(lost)}")
         xml.end()
