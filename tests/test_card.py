@@ -10,6 +10,7 @@ from build import cube, moved, scene_of, texts
 from zesty_otter import pixels
 from zesty_otter.geometry.raster.cards import Paint, kept_cover, portrait
 from zesty_otter.geometry.raster.colors import to_linear, to_srgb
+from zesty_otter.geometry.solids.hulls import convex_hull
 from zesty_otter.model import Layer, Material, Mesh, Node, Texture, TextureUse
 from zesty_otter.shading import painted
 from zesty_otter.steps import Card, Levels, Reframe
@@ -187,3 +188,30 @@ def test_a_level_whose_number_is_none_stops_nothing(said):
     scene = scene_of(Node("post", content=cube((0.2, 1.0, 0.2), "post")), odd)
     done = zo.apply(scene, Levels(chain="50", limit=1), Card(pixels=16))
     assert any(one.node.name.startswith("post_LOD") for one in done.walk())
+
+
+def test_copies_share_what_is_made_for_them():
+    """A mesh at several nodes, turned about the vertical, in two sizes."""
+    hull = convex_hull(np.random.default_rng(0).normal(size=(200, 3)))
+    mesh = Mesh.taking("buoy", hull.points, hull.face_start, hull.corner_point)
+    turns = [np.array([(np.cos(a), 0, np.sin(a)), (0, 1, 0), (-np.sin(a), 0, np.cos(a))]) for a in (0, 0.3, 0.7, -0.6)]
+    nodes = []
+    for n, turn in enumerate(turns):
+        world = moved(4.0 * n, 0, 0)
+        world[:3, :3] = turn * (1 + n % 2)
+        nodes.append(Node(f"buoy_{n}", world, content=mesh))
+    steps = zo.steps.Levels(chain="50"), zo.steps.Card(pixels=32), zo.steps.Collision(shape="hull"), zo.steps.Shadow()
+    found = zo.apply(scene_of(*nodes), *steps)
+    behind = {role: [one.node for one in found.nodes(role=role)] for role in ("level", "collision", "shadow")}
+    assert [len(nodes) for nodes in behind.values()] == [8, 4, 4]
+    assert {node.name for node in behind["collision"]} == {f"buoy_{n}_collision_1" for n in range(4)}
+    levels = [node.mesh for node in behind["level"] if "planes" not in node.properties]
+    cards = [node for node in behind["level"] if "planes" in node.properties]
+    assert len({id(one) for one in levels}) == len({id(node.mesh) for node in cards}) == 1
+    # Lengths are those of the world, so that each size has its own.
+    assert [len({id(node.mesh) for node in behind[role]}) for role in ("collision", "shadow")] == [2, 2]
+    distance = [node.properties["distance"] for node in cards]
+    assert distance[1] == pytest.approx(2 * distance[0], rel=1e-4) and distance[0] == pytest.approx(distance[2])
+    # A card lies in the place of its mesh, as seen by whoever draws the node.
+    for node, own in zip(cards, nodes, strict=True):
+        assert np.array_equal(node.transform, own.transform)

@@ -343,6 +343,17 @@ def Cube "solid" (prepend apiSchemas = ["PhysicsCollisionAPI"] customData = { in
         assert words in texts(scene.notes)
 
 
+@pytest.mark.parametrize(
+    "op", ["rotateX = nan", "rotateXYZ = (0, inf, 0)", "translate = (nan, 0, 0)", "scale = (1, 1)"]
+)
+def test_transforms_without_sense_are_left_out_and_said(tmp_path, op):
+    kind = "double" if op.startswith("rotateX =") else "double3"
+    name = f"xformOp:{op.partition(' ')[0]}"
+    text = f'{HEAD}def Cube "c" {{ {kind} xformOp:{op}; uniform token[] xformOpOrder = ["{name}"] }}'
+    scene = zo.read(usda(tmp_path, text))
+    assert np.array_equal(scene.roots[0].transform, np.eye(4)) and f"{name} cannot be read" in texts(scene.notes)
+
+
 def packed(path, files: dict[str, bytes], method: int = zipfile.ZIP_STORED):
     with zipfile.ZipFile(path, "w", method) as archive:
         for name, content in files.items():

@@ -12,7 +12,7 @@ from zesty_otter.geometry.solids.fits import smallest_box, smallest_sphere
 from zesty_otter.model import Mesh, Node, Note, Scene, count_of
 from zesty_otter.steps.assets import Roles, assets_of
 from zesty_otter.steps.base import Step
-from zesty_otter.steps.siblings import holds, sibling, with_nodes_behind
+from zesty_otter.steps.siblings import Siblings, holds, with_nodes_behind
 from zesty_otter.steps.words import Words, chosen, chosen_numbers
 
 _BOX = [[0, 2, 3, 1], [4, 5, 7, 6], [0, 1, 5, 4], [2, 6, 7, 3], [0, 4, 6, 2], [1, 3, 7, 5]]
@@ -71,7 +71,7 @@ class Bounds(Step):
             scale = metre * abs(float(np.linalg.det(main.world[:3, :3]))) ** (1 / 3)
             said = {key: [float(f"{scale * v:.9g}") for v in values] for key, values in facts.items()}
             properties = {"asset": asset.name, **{k: v if len(v) > 1 else v[0] for k, v in said.items()}}
-            behind[main.number] = [sibling(main, mesh, "bounds", properties)]
+            behind[main.number] = [Siblings().beside(main, mesh, name, "bounds", properties)]
         if behind:
             notes.insert(0, self.note(f"bounds added to {count_of(len(behind), 'asset')}, each a {self.shape}"))
         return with_nodes_behind(scene, behind, {}).with_notes(*notes)

@@ -21,12 +21,13 @@ from zesty_otter.shading import painted
 from zesty_otter.steps.assets import Asset, Roles, assets_of, level_of
 from zesty_otter.steps.base import Step, tell
 from zesty_otter.steps.levels import FieldOfView, LevelNames, PictureHeight, PixelError, distance_of
-from zesty_otter.steps.siblings import sibling, with_nodes_behind
+from zesty_otter.steps.siblings import Siblings, with_nodes_behind
 from zesty_otter.steps.words import chosen_numbers
 
 _UNSAFE = re.compile(r"[^\w.-]+")
 _PLACES = 20_000  # where the mesh is measured against its card
 _SEE_THROUGH = 0.1  # the alpha below which nothing is seen of what is blended
+_LENGTHS = ("deviation", "deviation_95", "deviation_mean", "distance")  # what grows with a copy
 
 
 class Card(Step):
@@ -62,6 +63,7 @@ class Card(Step):
         behind: dict[int, list[Node]] = {}
         notes: list[Note] = []
         missing: dict[str, None] = {}
+        siblings = Siblings()
         assets = assets_of(scene)
         for number, asset in enumerate(assets):
             tell(number / len(assets))
@@ -69,8 +71,8 @@ class Card(Step):
                 mesh = placed.node.drawn
                 if placed.number not in numbers or mesh is None or not mesh.face_count:
                     continue
-                turned = scene.frame.basis @ placed.world[:3, :3] * metre
-                key = id(mesh), turned.tobytes()
+                size, turned = _as_a_copy(scene.frame.basis @ placed.world[:3, :3] * metre)
+                key = id(mesh), (turned.round(6) + 0.0).tobytes()
                 if key not in made:
                     made[key] = self._of(mesh, turned, missing)
                 found = made[key]
@@ -85,7 +87,9 @@ class Card(Step):
                     text = f"gets no card: it has {count_of(count, 'triangle')} as it is"
                     notes.append(self.note(text, kind="guess", node=placed.node.name))
                     continue
-                behind.setdefault(number_behind, []).append(self._node(asset, placed, *found, last))
+                card, facts = found
+                facts = {key: float(f"{one * size if key in _LENGTHS else one:.6g}") for key, one in facts.items()}
+                behind.setdefault(number_behind, []).append(self._node(asset, placed, siblings, card, facts, last))
         if behind:
             notes.insert(0, self.note(f"{count_of(sum(map(len, behind.values())), 'card')} made"))
         notes += [
@@ -94,7 +98,9 @@ class Card(Step):
         ]
         return with_nodes_behind(scene, behind, {}).with_notes(*notes)
 
-    def _node(self, asset: Asset, placed: Placed, mesh: Mesh, facts: dict[str, float], last: Node) -> Node:
+    def _node(
+        self, asset: Asset, placed: Placed, siblings: Siblings, mesh: Mesh, facts: dict[str, float], last: Node
+    ) -> Node:
         level = level_of(last) + 1
         name = self.names.replace("{name}", placed.node.name).replace("{level}", str(level))
         # No nearer than the level before it.
@@ -104,7 +110,7 @@ class Card(Step):
         properties = {"asset": asset.name, "level": level, "triangles": mesh.triangle_count, "planes": self.planes}
         properties |= facts
         properties |= {"distance": away, "screen_height": float(f"{height:.6g}")}
-        return sibling(placed, mesh.replace(name=name), "level", properties, visible=placed.node.visible)
+        return siblings.beside(placed, mesh, name, "level", properties, visible=placed.node.visible)
 
     def _of(
         self, mesh: Mesh, turned: NDArray[np.float64], missing: dict[str, None]
@@ -175,7 +181,24 @@ class Card(Step):
         facts["screen_height"] = float(span.max()) / (
             2 * facts["distance"] * math.tan(math.radians(self.field_of_view) / 2)
         )
-        return card, {key: float(f"{value:.6g}") for key, value in facts.items()}
+        return card, facts
+
+
+def _as_a_copy(linear: NDArray[np.float64]) -> tuple[float, NDArray[np.float64]]:
+    """How large a transform makes things, and the transform without that and without its turn about the vertical.
+
+    Copies that are turned about the vertical and of other sizes get one card. Whole quarters of a turn stay, so that
+    what stands along the axes of the world is looked at along these.
+    """
+    size = float(np.cbrt(abs(np.linalg.det(linear)))) or 1.0
+    level = np.hypot(linear[0], linear[2])
+    k = int(np.argmax(level >= level.max() * (1 - 1e-9)))
+    angle = math.atan2(linear[2, k], linear[0, k])
+    angle -= round(angle / (math.pi / 2)) * (math.pi / 2)
+    if abs(angle) < 1e-12:
+        return size, linear / size
+    c, s = math.cos(angle), math.sin(angle)
+    return size, np.array([(c, 0, s), (0, 1, 0), (-s, 0, c)]) @ linear / size
 
 
 def _last_level(asset: Asset, placed: Placed) -> tuple[int, Node]:

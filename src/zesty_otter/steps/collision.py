@@ -38,13 +38,14 @@ from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Mesh, Node, Note, Placed, Scene, count_of, format_length, shortened
 from zesty_otter.steps.assets import Asset, Roles, assets_of
 from zesty_otter.steps.base import Length, Step, tell
-from zesty_otter.steps.siblings import holds, sibling, with_nodes_behind
+from zesty_otter.steps.siblings import Siblings, holds, with_nodes_behind
 from zesty_otter.steps.words import Words, chosen, chosen_numbers
 
 Shape = Literal[
     "auto", "none", "box", "turned-box", "cut-box", "sphere", "capsule", "cylinder", "hull", "parts", "surface"
 ]
 
+_ALIKE = 8  # meshes before, that one is compared with
 _CONVEX: tuple[Shape, ...] = ("box", "turned-box", "capsule", "sphere", "hull", "parts", "surface")
 
 
@@ -130,6 +131,7 @@ class Collision(Step):
         made: dict[Any, tuple[list[Mesh], _Found]] = {}
         solved: dict[Any, list[_Solved]] = {}
         said: dict[str, list[str]] = {}
+        siblings = Siblings()
         assets = assets_of(scene)
         todo = [(asset, placed) for asset in assets for placed in asset.main if placed.number in numbers]
         for done, (asset, placed) in enumerate(todo):
@@ -151,16 +153,17 @@ class Collision(Step):
                 notes.append(self.note("is squashed flat by its transform; it gets none", kind="finding",
                                        node=placed.node.name))  # fmt: skip
                 continue
-            key = id(mesh), shape, linear.round(9).tobytes()
+            # What turns a mesh about the vertical changes nothing of its collision.
+            key = id(mesh), shape, *((one.round(9) + 0.0).tobytes() for one in (linear.T @ linear, up @ linear))
             if key not in made:
                 alike = solved.setdefault((shape, _outer_shape(mesh)), [])
-                known = ((one.carried(mesh, linear, up), one.found) for one in alike)
+                known = ((one.carried(mesh, linear, up), one.found) for one in alike[-_ALIKE:])
                 carried = next(((meshes, found) for meshes, found in known if meshes is not None), None)
                 made[key] = carried or self._made(mesh, linear, shape, up, _share_of(done, len(todo)))
                 if carried is None:
                     alike.append(_Solved(mesh, linear, *made[key]))
             meshes, found = made[key]
-            behind[placed.number] = self._nodes(asset, placed, meshes, found)
+            behind[placed.number] = self._nodes(asset, placed, siblings, meshes, found)
             said.setdefault(found.why, []).append(placed.node.name)
             notes.extend(self.note(one, kind="finding", node=placed.node.name) for one in found.remarks)
             if found.because:
@@ -286,13 +289,15 @@ class Collision(Step):
             triangles = triangles[:, ::-1]
         return triangle_mesh(name, back, triangles)
 
-    def _nodes(self, asset: Asset, placed: Placed, meshes: list[Mesh], found: _Found) -> list[Node]:
+    def _nodes(self, asset: Asset, placed: Placed, siblings: Siblings, meshes: list[Mesh], found: _Found) -> list[Node]:
         facts = {"asset": asset.name, "shape": found.shape, "misfit": float(f"{found.misfit:.6g}")}
         if found.instead:
             facts["why"] = found.instead
         template = self.names.replace("{name}", placed.node.name)
-        named = [mesh.replace(name=template.replace("{n}", str(n))) for n, mesh in enumerate(meshes, 1)]
-        return [sibling(placed, mesh, "collision", facts) for mesh in named]
+        return [
+            siblings.beside(placed, mesh, template.replace("{n}", str(n)), "collision", facts)
+            for n, mesh in enumerate(meshes, 1)
+        ]
 
     def _looked_after(self, there: list[Placed], main: Placed, metre: float) -> tuple[dict[int, Node], list[str]]:
         """Collision an artist made, without what it should not have; and what was done to it."""
@@ -417,11 +422,10 @@ class _Solved:
         low, high = self.mesh.surface_bounds
         there = mesh.surface_bounds
         size = float(np.abs(high - low).max()) or 1.0
-        for way in _quarter_turns():
-            # The turn in the world; it must neither stretch nor tip over.
-            world = np.linalg.inv(self.linear).T @ way @ linear.T
-            if np.abs(world @ world.T - np.eye(3)).max() > 1e-6 or np.abs(up @ world - up).max() > 1e-6:
-                continue
+        # The turns in the world; they must neither stretch nor tip over.
+        world = np.linalg.inv(self.linear).T @ _quarter_turns() @ linear.T
+        stretch = np.abs(world @ world.transpose(0, 2, 1) - np.eye(3)).max(axis=(1, 2))
+        for way in _quarter_turns()[(stretch <= 1e-6) & (np.abs(up @ world - up).max(axis=1) <= 1e-6)]:
             box = np.sort(np.stack([low @ way, high @ way]), axis=0)
             shift = there[0] - box[0]
             if np.abs(box + shift - there).max() <= 1e-6 * size and self._lies_on(mesh, way, shift, 1e-6 * size):
@@ -453,12 +457,14 @@ def _places_of(mesh: Mesh) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
 
 
 @lru_cache(1)
-def _quarter_turns() -> tuple[NDArray[np.float64], ...]:
-    """The 48 ways to turn a cube by quarters and mirror it; to leave it first."""
-    return tuple(
-        np.eye(3)[list(order)] * np.array(signs)[:, None]
-        for order in permutations(range(3))
-        for signs in product((1.0, -1.0), repeat=3)
+def _quarter_turns() -> NDArray[np.float64]:
+    """(48, 3, 3) the ways to turn a cube by quarters and mirror it; to leave it first."""
+    return np.array(
+        [
+            np.eye(3)[list(order)] * np.array(signs)[:, None]
+            for order in permutations(range(3))
+            for signs in product((1.0, -1.0), repeat=3)
+        ]
     )
 
 

@@ -20,7 +20,7 @@ from zesty_otter.model import Mesh, Node, Note, Placed, Scene, count_of, parse_l
 from zesty_otter.steps.assets import Asset, Roles, assets_of, level_of
 from zesty_otter.steps.base import Length, Step, tell
 from zesty_otter.steps.lighter import LIMIT, HeavyMesh
-from zesty_otter.steps.siblings import holds, sibling, with_nodes_behind
+from zesty_otter.steps.siblings import Siblings, holds, with_nodes_behind
 from zesty_otter.steps.stretches import Stretches
 from zesty_otter.steps.words import chosen_numbers
 
@@ -148,6 +148,7 @@ class Levels(Step):
         behind: dict[int, list[Node]] = {}
         changed: dict[int, Node] = {}
         notes: list[Note] = []
+        siblings = Siblings()
         assets = assets_of(scene)
         stretches = Stretches(scene)
         for number, asset in enumerate(assets):
@@ -160,7 +161,7 @@ class Levels(Step):
                     scale = metre * (stretches.of(mesh).most or 1.0)
                     span = number / len(assets), 1 / len(assets)
                     chains[id(mesh)] = _Chain(self, mesh, scale, self._fixed(scene, mesh), span)
-                made, kept = self._of(asset, placed, chains[id(mesh)])
+                made, kept = self._of(asset, placed, chains[id(mesh)], siblings)
                 behind[placed.number] = made
                 changed |= kept
                 if kept:
@@ -196,7 +197,9 @@ class Levels(Step):
                 met |= np.isfinite(near)
         return border & met
 
-    def _of(self, asset: Asset, placed: Placed, chain: _Chain) -> tuple[list[Node], dict[int, Node]]:
+    def _of(
+        self, asset: Asset, placed: Placed, chain: _Chain, siblings: Siblings
+    ) -> tuple[list[Node], dict[int, Node]]:
         """The nodes to add behind a mesh, and those of its levels that are there already, with what was measured."""
         there: dict[int, Placed] = {}
         for one in asset.rest:
@@ -226,8 +229,7 @@ class Levels(Step):
                 kept[hand_made.number] = replace(hand_made.node, properties=both)
                 continue
             name = self.names.replace("{name}", placed.node.name).replace("{level}", str(number))
-            named = mesh if mesh.name == name else mesh.replace(name=name)
-            made.append(sibling(placed, named, "level", properties, visible=placed.node.visible))
+            made.append(siblings.beside(placed, mesh, name, "level", properties, visible=placed.node.visible))
         return made, kept
 
     def _facts(self, mesh: Mesh, found: Deviation, chain: _Chain, distance: float) -> Mapping[str, Any]:

@@ -18,7 +18,7 @@ from zesty_otter.model import Mesh, Node, Note, Scene, count_of, format_length
 from zesty_otter.steps.assets import Roles, assets_of
 from zesty_otter.steps.base import Length, Step
 from zesty_otter.steps.collision import triangle_mesh
-from zesty_otter.steps.siblings import holds, sibling, with_nodes_behind
+from zesty_otter.steps.siblings import Siblings, holds, with_nodes_behind
 from zesty_otter.steps.words import chosen_numbers
 
 _TRIES = 4  # to bring back what stands out
@@ -64,6 +64,7 @@ class Shadow(Step):
         behind: dict[int, list[Node]] = {}
         notes: list[Note] = []
         made: dict[tuple[int, bytes], tuple[Mesh, list[str], dict[str, float]]] = {}
+        siblings = Siblings()
         for asset in assets_of(scene):
             if any(one.node.role == "shadow" for one in asset.rest):
                 continue
@@ -74,11 +75,11 @@ class Shadow(Step):
                 if self.cut_outs == "card" and _is_cut_out(mesh):
                     card = next((one.node.mesh for one in asset.rest if "planes" in one.node.properties), None) or mesh
                     name = self.names.replace("{name}", placed.node.name)
-                    behind[placed.number] = [sibling(placed, card.replace(name=name), "shadow", {"asset": asset.name})]
+                    behind[placed.number] = [siblings.beside(placed, card, name, "shadow", {"asset": asset.name})]
                     continue
                 # Lengths are those of the world, whatever the node does to the mesh but for turning it.
                 stretch = _stretch(placed.world[:3, :3] * metre)
-                key = id(mesh), stretch.round(9).tobytes()
+                key = id(mesh), (stretch.round(9) + 0.0).tobytes()
                 if key not in made:
                     made[key] = self._made(mesh, stretch)
                 shadow, remarks, kept = made[key]
@@ -86,8 +87,8 @@ class Shadow(Step):
                 notes.extend(self.note(one, kind="finding", node=placed.node.name) for one in remarks)
                 if not shadow.face_count:
                     continue
-                named = shadow.replace(name=name)
-                behind[placed.number] = [sibling(placed, named, "shadow", {"asset": asset.name, **kept})]
+                said = {"asset": asset.name, **kept}
+                behind[placed.number] = [siblings.beside(placed, shadow, name, "shadow", said)]
         if behind:
             notes.insert(0, self.note(f"shadow meshes added to {count_of(len(behind), 'mesh')}"))
         return with_nodes_behind(scene, behind, {}).with_notes(*notes)

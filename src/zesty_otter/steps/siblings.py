@@ -20,18 +20,29 @@ def holds(*tokens: str) -> Callable[[str], str]:
     return checked
 
 
-def sibling(placed: Placed, mesh: Mesh, role: str, properties: Mapping[str, Any], *, visible: bool = True) -> Node:
-    """A node for a mesh that goes with another: at the same place, scattered alike, named after its mesh."""
-    content = placed.node.content
-    return Node(
-        mesh.name,
-        placed.node.transform,
-        content=replace(content, mesh=mesh) if isinstance(content, Scatter) else mesh,
-        visible=visible,
-        groups=placed.node.groups,
-        role=role,
-        properties=dict(properties),
-    )
+class Siblings:
+    """Nodes for meshes that go with others; a mesh that goes with several is one, called after the first of them."""
+
+    def __init__(self) -> None:
+        self._named: dict[int, tuple[Mesh, Mesh]] = {}
+
+    def beside(
+        self, placed: Placed, mesh: Mesh, name: str, role: str, properties: Mapping[str, Any], *, visible: bool = True
+    ) -> Node:
+        """A node of some name at the same place as another, scattered alike."""
+        if id(mesh) not in self._named:
+            self._named[id(mesh)] = mesh, mesh if mesh.name == name else mesh.replace(name=name)
+        named = self._named[id(mesh)][1]
+        content = placed.node.content
+        return Node(
+            name,
+            placed.node.transform,
+            content=replace(content, mesh=named) if isinstance(content, Scatter) else named,
+            visible=visible,
+            groups=placed.node.groups,
+            role=role,
+            properties=dict(properties),
+        )
 
 
 def with_nodes_behind(scene: Scene, behind: Mapping[int, list[Node]], changed: Mapping[int, Node]) -> Scene:

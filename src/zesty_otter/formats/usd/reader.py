@@ -498,6 +498,8 @@ def _inside(wanted: str, layer: str) -> str:
 
 def _xform_op(kind: str, values: NDArray[np.float64]) -> NDArray[np.float64] | None:
     """The matrix of one xformOp; None when its numbers are too few (Pixar, "UsdGeomXformOp")."""
+    if not np.isfinite(values).all():
+        return None
     matrix = np.eye(4)
     if kind == "transform":
         if len(values) < 16:

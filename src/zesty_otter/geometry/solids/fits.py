@@ -13,6 +13,7 @@ from zesty_otter.geometry.surface.placing import rotations
 _MOST_SIDES = 2000  # of a hull, that are tried as a side of the box
 _TURNS = 40  # tried besides
 _FEW = 40
+_MOST_ROUNDS = 20  # of turning a box; what is all but flat could get thinner without end
 
 
 def outermost(points: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -104,11 +105,12 @@ def _even_turns(count: int) -> NDArray[np.float64]:
 
 def _settled(corners: NDArray[np.float64], axes: NDArray[np.float64]) -> NDArray[np.float64]:
     """A box turned about one of its axes after the other, as long as it gets smaller."""
-    while True:
+    for _ in range(_MOST_ROUNDS):
         turned = min((_around(corners, axis) for axis in axes), key=lambda one: _volume(corners, one))
         if _volume(corners, turned) >= _volume(corners, axes) * (1 - 1e-6):
-            return axes
+            break
         axes = turned
+    return axes
 
 
 def _polished(corners: NDArray[np.float64], axes: NDArray[np.float64]) -> NDArray[np.float64]:

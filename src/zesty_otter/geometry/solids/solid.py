@@ -12,6 +12,7 @@ from zesty_otter.geometry.solids.hulls import Hull
 from zesty_otter.geometry.surface.topology import facing_outward, groups_of_pairs, parts, topology
 
 _CELLS = 40  # along the longest side, to know at once what is inside
+_FEW = 4500  # rays, up to which no grid is made
 _RAYS = 40  # that have to meet the surface of a mesh with openings, for a place to be inside
 
 
@@ -42,9 +43,12 @@ class Solid:
         self._rays = _RAYS if self.is_sheet.any() else 3
         self.size = float(np.ptp(points[triangles.ravel()], axis=0).max()) or 1.0
         self._step, self._low = 1.0, np.zeros(3)
+        self._asked = 0
 
     def is_inside(self, places: NDArray[np.float64]) -> NDArray[np.bool_]:
         """(N,) whether places, none of them on the surface, are inside."""
+        if self._is_asked_little(len(places)):
+            return self.surface.surrounds(places, self._rays)
         known_cells = self._known
         cell = np.floor((places - self._low) / self._step).astype(np.int64)
         within = ((cell >= 0) & (cell < known_cells.shape)).all(axis=1)
@@ -58,8 +62,15 @@ class Solid:
 
     def all_inside(self, places: NDArray[np.float64]) -> bool:
         """Whether all places, none of them on the surface, are inside."""
+        if self._is_asked_little(len(places)):
+            return bool(self.surface.surrounds(places, self._rays).all())
         known = self._known
         return self.surface.all_surrounded(places, known, self._low, self._step, self._rays)
+
+    def _is_asked_little(self, count: int) -> bool:
+        """Whether so few places were asked for, with these, that a grid would cost more than it saves."""
+        self._asked += count
+        return self._asked * self._rays < _FEW
 
     @cached_property
     def _known(self) -> NDArray[np.int8]:
