@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import json
+import re
 from dataclasses import replace
 
 import numpy as np
 import pytest
 
 import zesty_otter as zo
-from build import moved, scene_of
+from build import cube, moved, scene_of
 from test_collision import plank, stairs
+from zesty_otter.audit import arrived
 from zesty_otter.audit.comparison import compare
-from zesty_otter.model import Frame, Material, Node, Scene
+from zesty_otter.model import Frame, Layer, Material, Node, Scene, Texture, TextureUse
+from zesty_otter.pixels import png_of
 from zesty_otter.steps import Reframe, Triangulate
 
 
@@ -60,6 +63,48 @@ def test_what_is_new_gone_renamed_and_changed_is_told():
     assert found.materials == ("stone is gone", "wood is new") and not found.within(1.0)
     painted = replace(before.roots[0], content=before.roots[0].mesh.replace(slots=(Material("stone", metallic=1.0),)))
     assert compare(before, scene_of(painted, before.roots[1])).materials == ("stone: metallic changed",)
+
+
+def dressed(*, tangent=(1, 0, 0, 1), offset=(0.1, 0.2), lamp=(0, 3, 0), view=0.6, **light) -> Scene:
+    """A box with tangents and a picture, a lamp above and a camera."""
+    normal = np.array([(0, 0, -1), (0, 0, 1), (0, -1, 0), (0, 1, 0), (-1, 0, 0), (1, 0, 0)], np.float32)
+    layers = (
+        Layer("uv", np.random.default_rng(0).random((24, 2)), np.arange(24)),
+        Layer("normal", normal, np.arange(24) // 4),
+        Layer("tangent", np.array([tangent], np.float32), np.zeros(24, int)),
+    )
+    image = Texture("oak.png", data=png_of(np.full((2, 2, 4), 90, np.uint8)))
+    oak = Material("oak", textures={"base_color": TextureUse(image, offset=offset)})
+    said = {"color": (1, 0.5, 0.2), "intensity": 30.0, "reach": None} | light
+    eye = zo.Camera("eye", height=view)
+    return scene_of(
+        cube(layers=layers, slots=(oak,)), Node("lamp", moved(*lamp), content=zo.Light("lamp", "point", **said)),
+        Node("eye", content=eye),
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        ({"tangent": (0, 0, 1, 1)}, "tangents differ by up to 90"),
+        ({"tangent": (1, 0, 0, -1)}, "tangents differ by up to 180"),
+        ({"offset": (0.6, 0.2)}, "place of the image for base color|base color texture lies elsewhere"),
+        ({"lamp": (0, 3, 0.5)}, "light 'lamp': moved by 0.5"),
+        ({"color": (1, 0.5, 0.3)}, "light 'lamp': colour 1 0.5 0.2 became 1 0.5 0.3"),
+        ({"intensity": 3.0}, "light 'lamp': intensity 30 became 3"),
+        ({"view": 0.9}, "camera 'eye': height of view 0.6 became 0.9"),
+    ],
+)
+def test_tangents_placement_lights_and_cameras_are_compared(tmp_path, change, words):
+    meant = dressed()
+    zo.write(meant, tmp_path / "a.glb")
+    assert arrived(meant, tmp_path / "a.glb").problems == ()
+    assert {"tangents", "lights and cameras"} <= set(arrived(meant, tmp_path / "a.glb").compared)
+    zo.write(dressed(**change), tmp_path / "b.glb")
+    assert re.search(words, " ".join(arrived(meant, tmp_path / "b.glb").problems))
+    found = compare(meant, dressed(**change))
+    said = " ".join([*found.materials, *found.lights, *(text for one in found.nodes for text in one.changes)])
+    assert re.search(words, said) and not found.within(1.0)
 
 
 def test_files_without_a_unit_are_compared_in_units():

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterable, Iterator
+from collections.abc import Callable, Container, Iterable, Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -13,7 +13,8 @@ from zesty_otter import formats
 from zesty_otter.audit.corners import Corners, Slack, corners_of, differences, end_to_end
 from zesty_otter.audit.facts import FileFacts, facts_of
 from zesty_otter.audit.glb import inspect_glb
-from zesty_otter.model import COLOR_ROLES, Material, Mesh, Scene, expanded, reframed, shortened
+from zesty_otter.audit.lights import light_differences
+from zesty_otter.model import COLOR_ROLES, Material, Mesh, Scene, TextureUse, expanded, reframed, shortened
 from zesty_otter.shading import with_implied_normals
 
 _FLOAT = float(np.finfo(np.float32).eps)
@@ -72,11 +73,20 @@ def arrived(
         problems += _of_corners(scene, found, carries, quantized)
     if "materials" in carries:
         problems += _of_materials(scene.materials, found.materials, carries)
-    words = ("normals", "UV sets", "colours", "materials", "names")
-    return Arrival(str(path), facts, tuple(problems), ("size", "faces", *(one for one in words if one in carries)))
+    if "lights and cameras" in carries:
+        # How far they reach and how soft their cones are, few formats say; writers note it.
+        problems += light_differences(scene, found, only=frozenset({"colour", "intensity", "height of view"}))
+    words = ("normals", "tangents", "UV sets", "colours", "materials", "lights and cameras", "names")
+    there = {word for word in words if word in carries and (word not in _ONLY_WHERE or _ONLY_WHERE[word](scene))}
+    return Arrival(str(path), facts, tuple(problems), ("size", "faces", *(one for one in words if one in there)))
 
 
 _MOST_PROBLEMS = 6
+_ONLY_WHERE: dict[str, Callable[[Scene], bool]] = {
+    "tangents": lambda scene: any(True for mesh in scene.meshes for _ in mesh.layers_of("tangent")),
+    "lights and cameras": lambda scene: any(one.node.kind in ("light", "camera") for one in scene.walk()),
+}
+"""What is only named as compared where there is any."""
 
 
 def _of_corners(scene: Scene, found: Scene, carries: Container[str], quantized: bool) -> Iterator[str]:
@@ -122,6 +132,7 @@ def _carried(mesh: Mesh, world: NDArray[np.float64], carries: Container[str], po
         corners.uvs if "UV sets" in carries else [],
         corners.colors if "colours" in carries else [],
         corners.material if named else np.zeros(0, object),
+        corners.tangents if "tangents" in carries else None,
     )
 
 
@@ -144,11 +155,23 @@ def _lost(one: Material, other: Material, carries: Container[str]) -> Iterator[s
         lost = [role for role in COLOR_ROLES if role in one.textures and one.textures[role].texture.found]
         if lost := sorted(set(lost) - there):
             yield f"material '{one.name}' lacks its texture for {', '.join(lost)}"
+    if "texture placement" in carries:
+        for role in sorted(one.textures.keys() & other.textures.keys()):
+            was, now = one.textures[role], other.textures[role]
+            if not np.allclose(_looked_up(was), _looked_up(now), atol=1e-3):
+                yield f"material '{one.name}': its {role.replace('_', ' ')} texture lies elsewhere on the UVs"
     if "metal/rough" in carries:
         for key in ("metallic", "roughness"):
             was, now = getattr(one, key), getattr(other, key)
             if abs(was - now) > 0.01 and key not in one.textures:
                 yield f"material '{one.name}': {key} {was:.3g} became {now:.3g}"
+
+
+def _looked_up(use: TextureUse) -> NDArray[np.float64]:
+    """Where three UVs are looked up in an image."""
+    c, s = np.cos(use.rotation), np.sin(use.rotation)
+    uvs = np.array([(0.0, 0.0), (1.0, 0.0), (0.0, 1.0)]) * use.scale
+    return np.asarray(uvs @ np.array([(c, s), (-s, c)]) + use.offset)
 
 
 def _problems(

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from zesty_otter import pixels
 from zesty_otter.audit.corners import Slack, corners_of, differences
+from zesty_otter.audit.lights import light_differences
 from zesty_otter.geometry.queries.distance import Surface, sampled
 from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Material, Mesh, Scene, TextureUse
@@ -54,12 +55,13 @@ class Differs:
 
 @dataclass(frozen=True)
 class Comparison:
-    """Two scenes side by side. ``unit_known`` says that lengths are metres."""
+    """Two scenes side by side; ``lights`` are cameras as well. ``unit_known`` says that lengths are metres."""
 
     added: tuple[str, ...]
     removed: tuple[str, ...]
     nodes: tuple[Differs, ...]
     materials: tuple[str, ...]
+    lights: tuple[str, ...]
     unit_known: bool
 
     @property
@@ -69,7 +71,7 @@ class Comparison:
 
     def within(self, tolerance: float) -> bool:
         """Whether nothing was added, removed or changed, and no surface moved farther than that."""
-        changed = self.added or self.removed or self.materials
+        changed = self.added or self.removed or self.materials or self.lights
         return not changed and all(one.moved <= tolerance and not one.changes for one in self.nodes)
 
     def as_dict(self) -> dict[str, Any]:
@@ -115,6 +117,7 @@ def compare(before: Scene, after: Scene) -> Comparison:
         tuple(a.name for a in old if id(a) not in matched_old),
         tuple(_differs(a, b, " m" if known else " units") for a, b in pairs),
         tuple(_materials(one.materials, other.materials)),
+        tuple(light_differences(one, other)),
         known,
     )
 
@@ -274,7 +277,7 @@ def _cutoff(material: Material) -> float:
 
 def _place(use: TextureUse) -> Any:
     """Where on the UVs an image lies."""
-    return use.uv_set, *np.round((*use.offset, *use.scale, use.rotation), 4).tolist(), use.clamp
+    return use.uv_set, *np.round((*use.offset, *use.scale, use.rotation, use.strength), 4).tolist(), use.clamp
 
 
 def _image(use: TextureUse) -> Any:

@@ -34,7 +34,8 @@ class Corners:
     """The faces of a mesh as they stand in the world.
 
     ``points`` is (C, 3), a row for each corner; ``start`` (F + 1,); ``normals`` (C, 3), NaN where there is none, or
-    None; ``uvs`` and ``colors`` a table (C, n) for each set; ``material`` (F,) the names of materials.
+    None; ``tangents`` (C, 4), or None; ``uvs`` and ``colors`` a table (C, n) for each set; ``material`` (F,) the
+    names of materials.
     """
 
     points: NDArray[np.float64]
@@ -43,6 +44,7 @@ class Corners:
     uvs: list[NDArray[np.float32]] = field(default_factory=list)
     colors: list[NDArray[np.float32]] = field(default_factory=list)
     material: NDArray[np.object_] = field(default_factory=lambda: np.zeros(0, object))
+    tangents: NDArray[Any] | None = None
 
     @property
     def face_count(self) -> int:
@@ -64,6 +66,7 @@ class Corners:
             [one[corner] for one in self.uvs],
             [one[corner] for one in self.colors],
             material,
+            None if self.tangents is None else self.tangents[corner],
         )
 
 
@@ -91,6 +94,11 @@ def corners_of(mesh: Mesh, world: NDArray[np.float64], *, triangles: bool) -> Co
         if not np.array_equal(linear, np.eye(3)):
             cofactors = np.stack([np.cross(linear[(k + 1) % 3], linear[(k + 2) % 3]) for k in range(3)])
             normals = normals.astype(np.float64) @ cofactors.T * (np.sign(np.linalg.det(linear)) or 1.0)
+    tangents = None
+    for layer in mesh.layers_of("tangent"):
+        tangents = at(layer, np.nan).astype(np.float64)
+        tangents[:, :3] = tangents[:, :3] @ linear.T
+        tangents[:, 3] *= np.sign(np.linalg.det(linear)) or 1.0
     names = np.array([" ".join(slot.name.split()) if slot is not None else "" for slot in mesh.slots], object)
     placed = mesh.points if np.array_equal(world, np.eye(4)) else mesh.points @ linear.T + world[:3, 3]
     slot_of_face = mesh.slot_of_face if face is None else mesh.slot_of_face[face]
@@ -101,6 +109,7 @@ def corners_of(mesh: Mesh, world: NDArray[np.float64], *, triangles: bool) -> Co
         [at(one, 0.0) for one in mesh.uv_sets],
         [at(one, 1.0) for one in mesh.layers_of("color")],
         names[slot_of_face],
+        tangents,
     )
 
 
@@ -109,6 +118,7 @@ def end_to_end(many: list[Corners]) -> Corners:
     if len(many) == 1:
         return many[0]
     sizes = np.concatenate([np.diff(one.start) for one in many])
+    tangents = [one.tangents for one in many if one.tangents is not None]
     has_normals = all(one.normals is not None for one in many)
     return Corners(
         np.concatenate([one.points for one in many]),
@@ -120,6 +130,7 @@ def end_to_end(many: list[Corners]) -> Corners:
             for sets in zip(*(one.colors for one in many), strict=False)
         ],
         np.concatenate([one.material for one in many]),
+        np.concatenate(tangents) if len(tangents) == len(many) else None,
     )
 
 
@@ -173,6 +184,12 @@ def differences(one: Corners, other: Corners, slack: Slack, unit: str = " m") ->
         found = worst(_angles(one.normals, other.normals, slack.angle), slack.angle)
         if found:
             yield f"normals differ by up to {found[0]:.3g}°, {at(found[1])}"
+    if one.tangents is not None and other.tangents is not None:
+        off = _angles(one.tangents[:, :3], other.tangents[:, :3], slack.angle)
+        off[one.tangents[:, 3] * other.tangents[:, 3] < 0] = 180.0
+        found = worst(off, slack.angle)
+        if found:
+            yield f"tangents differ by up to {found[0]:.3g}°, {at(found[1])}"
     for kind, ours, theirs, limit in (
         ("UV set", one.uvs, other.uvs, slack.uv),
         ("vertex colour", one.colors, other.colors, slack.color),

@@ -64,6 +64,8 @@ def command(
             results.print(f"[guess]{words}[/]: {escape(', '.join(names))}")
     if found.materials:
         results.print(f"[guess]materials[/]: {escape('; '.join(found.materials))}")
+    if found.lights:
+        results.print(f"[guess]lights and cameras[/]: {escape('; '.join(found.lights))}")
     if not found.unit_known:
         console.messages.print("[guess]assumed[/] lengths are in units, as not both files know theirs; --unit says it")
     return 0 if alike else 1
