@@ -263,5 +263,7 @@ def test_quantized_positions_are_where_they_were_to_a_65535th(tmp_path):
 
 
 def test_only_gltf_can_be_quantized(tmp_path):
-    with pytest.raises(zo.UsageError, match="cannot be quantized"):
+    with pytest.raises(
+        zo.UsageError, match=r"OBJ with MTL files have no setting 'quantized'. Only .glb, .gltf files have it"
+    ):
         zo.write(scene_of(cube()), tmp_path / "q.obj", quantized=True)

@@ -31,7 +31,7 @@ CONVERT = {
     "--collision": ["--collision", "box"], "--collision-tolerance": ["--collision", "auto", "--collision-tolerance", "70cm"],
     "--shadow": ["--shadow", "1cm"], "--names": ["--names", "x_{name}"], "--names-table": ["--names-table", "{folder}/n.csv"],
     "--quantized": ["--quantized"], "--step": ["--step", "scale factor=2"], "--json": ["--json"], "--quiet": ["--quiet"],
-    "--verbose": ["--verbose"],
+    "--verbose": ["--verbose"], "--writing": ["--writing", "quantized=yes"],
 }  # fmt: skip
 AGAINST = {"--pivot-of": ["--pivot", "base"], "--collision-tolerance": ["--collision", "auto"]}
 ENDING = {"--to-unit": "obj", "--to-axes": "obj", "--triangulate": "obj", "--tangents": "glb"}

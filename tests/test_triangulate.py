@@ -200,3 +200,17 @@ def test_quads_can_be_kept_beside_split_faces():
     assert done.face_size.tolist() == [4, 3, 3, 3, 3]
     assert done.corner_point[:4].tolist() == [0, 1, 2, 3]
     assert done.corner_point[-3:].tolist() == [0, 3, 2]
+
+
+def test_a_target_that_takes_convex_quads_gets_these_and_triangles(tmp_path, run):
+    """A quad, a concave quad and a pentagon."""
+    points = [(0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0), (2, 0, 0), (3, 0.5, 0), (2, 1, 0), (0.5, 1.2, 0), (0.5, 3, 0)]
+    mesh = zo.Mesh.from_faces("m", points, [[0, 1, 2, 3], [1, 4, 5, 6, 2], [3, 7, 2, 8]])
+    zo.write(scene_of(mesh), tmp_path / "a.obj")
+    (tmp_path / "t.toml").write_text('extends = "m-left-up-forward"\ntriangulate = false\npolygons = "convex-quads"\n')
+    found = run("check", tmp_path / "a.obj", "--unit", "m", "--target", tmp_path / "t.toml", "--json").json
+    (one,) = [one for one in found["findings"] if one["rule"] == "faces-not-triangles"]
+    assert one["text"].startswith("2 faces of more than four corners or concave") and "keep_quads" in one["mend"]
+    out = tmp_path / "b.obj"
+    assert run("convert", tmp_path / "a.obj", out, "--unit", "m", "--target", tmp_path / "t.toml").status == 0
+    assert zo.read(out, "m").meshes[0].face_size.tolist() == [4, 3, 3, 3, 3, 3]

@@ -354,6 +354,36 @@ def test_transforms_without_sense_are_left_out_and_said(tmp_path, op):
     assert np.array_equal(scene.roots[0].transform, np.eye(4)) and f"{name} cannot be read" in texts(scene.notes)
 
 
+def test_copies_are_written_plain_for_readers_that_know_no_references(tmp_path, run):
+    shared = cube(name="crate", slots=(Material("oak"),))
+    scene = scene_of(Node("a", content=shared), Node("b", moved(3, 0, 0), (Node("lid", moved(0, 1, 0)),), shared))
+    zo.write(scene, tmp_path / "a.usda")
+    zo.write(scene, tmp_path / "b.usda", copies="plain")
+    assert "instanceable" in (tmp_path / "a.usda").read_text()
+    text = (tmp_path / "b.usda").read_text()
+    assert "references" not in text and "instanceable" not in text and text.count("point3f[] points") == 2
+    assert zo.audit.arrived(scene, tmp_path / "b.usda").problems == ()
+    assert run("convert", tmp_path / "a.usda", tmp_path / "c.usda", "--writing", "copies=plain").status == 0
+    assert (tmp_path / "c.usda").read_text().count("point3f[] points") == 2
+    for given, words in (
+        ("copies=some", "cannot be 'some'. Say instances or plain"),
+        ("copy=plain", "Did you mean 'copies'"),
+        ("plain", "KEY=VALUE|=VALUE"),
+    ):
+        wrong = run("convert", tmp_path / "a.usda", tmp_path / "d.usda", "--writing", given)
+        assert (
+            wrong.status == 2 and re.search(words, " ".join(wrong.err.split())) and not (tmp_path / "d.usda").exists()
+        )
+    (tmp_path / "job.toml").write_text(
+        '[[sources]]\nfiles = "a.usda"\n[[outputs]]\nformats = ["usda", "glb"]\nfolder = "out"\nwriting = { copies = "plain" }\n'
+    )
+    assert run("run", tmp_path / "job.toml").status == 0
+    assert "instanceable" not in next(tmp_path.rglob("out/**/a.usda")).read_text()
+    (tmp_path / "job.toml").write_text((tmp_path / "job.toml").read_text().replace("copies", "copiez"))
+    wrong = run("run", tmp_path / "job.toml")
+    assert wrong.status == 2 and "none of its formats has the setting 'copiez'" in " ".join(wrong.err.split())
+
+
 def packed(path, files: dict[str, bytes], method: int = zipfile.ZIP_STORED):
     with zipfile.ZipFile(path, "w", method) as archive:
         for name, content in files.items():

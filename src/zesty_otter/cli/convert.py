@@ -16,7 +16,7 @@ from zesty_otter.audit.surveying import triangles_in_words
 from zesty_otter.cli import console
 from zesty_otter.cli.console import format_bytes, format_size, option, results
 from zesty_otter.cli.survey import unit_table
-from zesty_otter.errors import UnknownUnitError
+from zesty_otter.errors import UnknownUnitError, UsageError
 from zesty_otter.formats.files import save
 from zesty_otter.model import Node, Renamed, Scene
 from zesty_otter.pipeline import Conversion, SourceFile, Wanted, convert, selection, target_steps
@@ -144,6 +144,10 @@ def command(
     quantized: Annotated[
         bool, option(_MORE, "--quantized", help="For glTF: positions in 16 bits, normals in 8, UVs in 16.")
     ] = False,
+    writing: Annotated[
+        list[str] | None,
+        option(_MORE, metavar="KEY=VALUE", help="A setting of the format, as `formats` lists them: copies=plain."),
+    ] = None,
     step: Annotated[
         list[str] | None,
         option(_MORE, metavar="'STEP KEY=VALUE'", help="Any other step, before names are given; may come again."),
@@ -176,7 +180,7 @@ def command(
                 receiver, names=names or (None if asked else "{name}"), diagonal=triangulate, tangents=tangents
             )
         ),
-        quantized=quantized,
+        writing={**_settings(writing), **({"quantized": True} if quantized else {})},
         keep_hidden=keep_hidden,
     )
     chosen: list[steps.Step] = [
@@ -209,6 +213,17 @@ def command(
         console.print_notes(done.notes, verbose=verbose, quiet=quiet)
     errors = any(one.severity == "error" for one in done.findings)
     return 1 if errors or any(arrival.problems for arrival in done.arrivals) else 0
+
+
+def _settings(given: list[str] | None) -> dict[str, Any]:
+    """Settings from KEY=VALUE."""
+    found = {}
+    for text in given or ():
+        key, equals, value = text.partition("=")
+        if not equals:
+            raise UsageError(f"'{text}' is not a setting.", remedy=f"Write: --writing {key}=VALUE")
+        found[key] = {"true": True, "yes": True, "false": False, "no": False}.get(value, value)
+    return found
 
 
 def _placing(scale: str | None, height: str | None, *, bake: bool) -> Iterator[steps.Step]:

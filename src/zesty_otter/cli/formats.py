@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
+
 from zesty_otter.cli import console
 from zesty_otter.formats import CARRIES, all_formats
 
@@ -18,6 +20,7 @@ def command(json: console.Json = False) -> None:
                     "reads": one.reader is not None,
                     "writes": one.writer is not None,
                     "carries": [what for what in CARRIES if what in one.carries],
+                    "settings": [asdict(own) for own in one.settings],
                 }
                 for one in all_formats()
             ]
@@ -33,3 +36,9 @@ def command(json: console.Json = False) -> None:
             ", ".join(what for what in CARRIES if what in one.carries) or "bare triangles",
         )
     console.results.print(made)
+    settings = console.table("setting", "of", "values", "what it says")
+    for own in dict.fromkeys(own for one in all_formats() for own in one.settings):
+        owners = dict.fromkeys(suffix for one in all_formats() if own in one.settings for suffix in one.suffixes)
+        values = "yes or no" if own.values[0] in (True, False) else " or ".join(own.values)
+        settings.add_row(own.name, " ".join(owners), values, own.description)
+    console.results.print(settings)

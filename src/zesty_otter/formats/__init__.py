@@ -8,7 +8,7 @@ from dataclasses import replace
 from importlib import import_module
 from os import PathLike
 from pathlib import Path
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 from zesty_otter._plugins import plugins
 from zesty_otter.errors import InputError, UsageError
@@ -176,10 +176,10 @@ def write(
     scene: Scene,
     target: str | PathLike[str] | BinaryIO,
     *,
-    quantized: bool = False,
     keep_hidden: bool = False,
     format: str | None = None,
     companions: Callable[[str, bytes], None] | None = None,
+    **settings: Any,
 ) -> list[Note]:
     """Write a scene. The scene's frame becomes the format's.
 
@@ -189,15 +189,14 @@ def write(
     ----------
     scene : Scene
     target : path or binary file object
-    quantized : bool
-        For glTF: positions in 16 bits, normals in 8, UVs in 16; about half the size. The note says how far
-        positions move.
     keep_hidden : bool
         Write hidden nodes also where the format cannot hide them; they are left out else.
     format : str, optional
         The name or ending of the format; the ending of the path says it when absent.
     companions : callable, optional
         For file objects: called with the name and the bytes of each texture or library that stands beside the file.
+    **settings
+        What the format lets one choose, such as ``quantized=True`` of glTF; `Format.settings` lists it.
 
     Returns
     -------
@@ -216,13 +215,13 @@ def write(
     if isinstance(target, str | PathLike):
         path = Path(target)
         kind = format_named(format) if format else format_of(path)
-        encoded = kind.encode(scene, path.name, quantized=quantized, keep_hidden=keep_hidden)
+        encoded = kind.encode(scene, path.name, keep_hidden=keep_hidden, **settings)
         save(encoded.files, path, inputs=inputs_of(scene))
         return encoded.notes
     if format is None:
         raise UsageError("a file object does not tell the format.", remedy='Say it, for example format="glb".')
     name = f"{scene.name or 'scene'}{format_named(format).suffixes[0]}"
-    encoded = format_named(format).encode(scene, name, quantized=quantized, keep_hidden=keep_hidden)
+    encoded = format_named(format).encode(scene, name, keep_hidden=keep_hidden, **settings)
     put_out(encoded, name, target, companions)
     return encoded.notes
 

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from importlib import import_module
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.errors import InputError, ModelError, UsageError
+from zesty_otter.errors import InputError, ModelError, UsageError, closest
 from zesty_otter.formats.colors import as_light, as_seen
 from zesty_otter.formats.files import Encoded
 from zesty_otter.formats.placement import in_uvs
@@ -49,6 +50,15 @@ CARRIES = (
 
 
 @dataclass(frozen=True)
+class Setting:
+    """Something to choose when a file of a format is written: its ``values``, the first by default."""
+
+    name: str
+    values: tuple[Any, ...]
+    description: str
+
+
+@dataclass(frozen=True)
 class Format:
     """One file format, as it declares itself.
 
@@ -57,6 +67,7 @@ class Format:
 
     ``reader`` and ``writer`` are modules with a function ``read(path, *, progress, folders)`` that returns a `Scene`
     and one ``encode(scene, name)`` that returns what is in each file (`Encoded`); one of them may be missing.
+    ``settings`` are what one can choose when a file is written; ``encode`` takes them as keywords.
 
     ``frame`` is the space its files are in: axes, and the unit when the format fixes one; ``spaces`` are further
     axes that a file can say, ``axes_vary`` is for formats that say none and may be in any. ``carries``
@@ -75,7 +86,7 @@ class Format:
     axes_vary: bool = False
     spaces: tuple[str, ...] = ()
     chooses: frozenset[str] = frozenset()
-    quantizes: bool = False
+    settings: tuple[Setting, ...] = ()
     colors: str = "linear"
     plain_faces: bool = False
 
@@ -197,15 +208,42 @@ class Format:
         text = f"{self.title} cannot hide nodes; left out {shown} (keep = hidden writes them)"
         return left, [Note("lost", text, self.name)] if names else []
 
-    def encode(self, scene: Scene, name: str, *, quantized: bool = False, keep_hidden: bool = False) -> Encoded:
+    def known(self, given: Mapping[str, Any]) -> dict[str, Any]:
+        """Those of some settings that the format has."""
+        there = {one.name for one in self.settings}
+        return {key: value for key, value in given.items() if key in there}
+
+    def checked(self, given: Mapping[str, Any]) -> dict[str, Any]:
+        """Settings as the writer takes them, all of them.
+
+        Raises
+        ------
+        UsageError
+            When the format has no such setting, or not with this value.
+        """
+        there = {one.name: one for one in self.settings}
+        for key, value in given.items():
+            if key not in there:
+                able = _endings(lambda one, key=key: any(key == own.name for own in one.settings))  # type: ignore[misc]
+                raise UsageError(
+                    f"{self.title} files have no setting '{key}'.{closest(key, list(there))}",
+                    remedy=f"Only {able} files have it." if able else "`zesty-otter formats` lists what there is.",
+                )
+            if value not in there[key].values:
+                words = " or ".join(map(_word, there[key].values))
+                raise UsageError(
+                    f"setting '{key}' of {self.title} files cannot be '{_word(value)}'.", remedy=f"Say {words}."
+                )
+        return {name: given.get(name, one.values[0]) for name, one in there.items()}
+
+    def encode(self, scene: Scene, name: str, *, keep_hidden: bool = False, **given: Any) -> Encoded:
+        """What is in each file of a scene, ``given`` some of its settings."""
         if self.writer is None:
             raise UsageError(
                 f"{self.title} files cannot be written yet, only read.",
                 remedy="`zesty-otter formats` lists what can be written.",
             )
-        if quantized and not self.quantizes:
-            able = _endings(lambda one: one.quantizes)
-            raise UsageError(f"{self.title} files cannot be quantized.", remedy=f"Only {able} files can.")
+        settings = self.checked(given)
         scene, notes = self.carried(scene, keep_hidden=keep_hidden)
         _refuse_far_away(scene)
         copies = 0
@@ -215,7 +253,7 @@ class Format:
             scene = scene.map_nodes(_telling_its_role)
         if self.colors == "screen":
             scene = as_seen(scene)
-        encoded: Encoded = import_module(self.writer).encode(scene, name, **({"quantized": True} if quantized else {}))
+        encoded: Encoded = import_module(self.writer).encode(scene, name, **settings)
         encoded.notes += notes
         owners = [mesh.name for mesh in scene.meshes if mesh.properties]
         owners += ["the scene"] if scene.properties else []
@@ -226,6 +264,11 @@ class Format:
             text = f"{self.title} has no scatters; their copies became {count_of(copies, 'node')}"
             encoded.notes.append(Note("lost", text, self.name))
         return encoded
+
+
+def _word(value: Any) -> str:
+    """A value as it is typed."""
+    return {True: "yes", False: "no"}.get(value, str(value)) if isinstance(value, bool) else str(value)
 
 
 def _without_extensions(material: Material) -> Material:

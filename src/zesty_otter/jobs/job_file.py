@@ -128,6 +128,9 @@ class Output(Settings):
     drop: Words = Field(("kind:light", "kind:camera"), description="Words that choose the nodes to leave out.")
     common: Words = Field((), description="Words that choose nodes which go into every file.")
     quantized: bool = Field(False, description="For glTF: positions in 16 bits, normals in 8, UVs in 16.")
+    writing: dict[str, Any] = Field(
+        default_factory=dict, description="Settings of formats, as `zesty-otter formats` lists them."
+    )
     check: Literal["limits", "all", "stop"] = Field(
         "limits",
         description="What is checked where there is a target: its limits, everything, or everything, and what breaks a"

@@ -56,7 +56,7 @@ class PlannedOutput:
             own.place,
             own.common,
             own.check,
-            own.quantized,
+            {**own.writing, **({"quantized": True} if own.quantized else {})},
             "hidden" in own.keep,
         )
 
@@ -192,9 +192,12 @@ def _planned_outputs(job: Job) -> Iterator[PlannedOutput]:
         target = targets.load(wanted) if wanted else None
         formats = output.formats or (target.formats[:1] if target else ("glb",))
         kinds = tuple(format_named(one) for one in formats)
-        if output.quantized and not any(kind.quantizes for kind in kinds):
-            problem = f"output '{name}' is to be quantized, but none of its formats can be."
-            raise UsageError(problem, remedy="Add glb to its formats, or take 'quantized' out.")
+        for key in [*output.writing, *(["quantized"] if output.quantized else [])]:
+            if not any(kind.known({key: None}) for kind in kinds):
+                problem = f"output '{name}': none of its formats has the setting '{key}'."
+                raise UsageError(problem, remedy="`zesty-otter formats` lists what each has.")
+        for kind in kinds:
+            kind.checked(kind.known(output.writing))
         frame = worked_in(kinds, target.space if target else None, output.axes, output.unit)
         yield PlannedOutput(
             name,

@@ -117,9 +117,12 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
                     made.append(only_planned(output, path))
                     continue
                 folder = staging.with_name(f"{staging.name}-{len(made)}")
-                quantized = output.settings.quantized and format_of(path).quantizes
                 written, arrival, files = stage(
-                    part.scene, path.name, folder, quantized=quantized, keep_hidden=output.wanted.keep_hidden
+                    part.scene,
+                    path.name,
+                    folder,
+                    keep_hidden=output.wanted.keep_hidden,
+                    **format_of(path).known(output.wanted.writing),
                 )
                 notes += [replace(note, **about) for note in written]
                 made.append(Made(output.name, path, files, arrival.facts, arrival.problems, bool(arrival.compared)))

@@ -81,7 +81,7 @@ def convert(
     for number, part in enumerate(parts, 1):
         told(f"Writing {out.name}", (number - 1) / len(parts))
         path = out if part.name == out.stem else out.with_name(part.name + out.suffix)
-        written, arrival = deliver(part.scene, path, quantized=wanted.quantized, keep_hidden=wanted.keep_hidden)
+        written, arrival = deliver(part.scene, path, keep_hidden=wanted.keep_hidden, **wanted.writing)
         notes += written
         arrivals.append(arrival)
     seen = pieces[0].scene if len(pieces) == 1 else scene

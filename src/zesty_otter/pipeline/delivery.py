@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 from zesty_otter import audit, formats
 from zesty_otter.audit import Arrival
@@ -11,10 +12,8 @@ from zesty_otter.formats.files import put
 from zesty_otter.model import Frame, Note, Scene
 
 
-def deliver(
-    scene: Scene, path: Path, *, quantized: bool = False, keep_hidden: bool = False
-) -> tuple[list[Note], Arrival]:
-    """Write a scene, called like its file, and compare what stands there with what was meant.
+def deliver(scene: Scene, path: Path, *, keep_hidden: bool = False, **settings: Any) -> tuple[list[Note], Arrival]:
+    """Write a scene, called like its file, with some settings, and compare what stands there with what was meant.
 
     Returns
     -------
@@ -23,12 +22,12 @@ def deliver(
     arrival : Arrival
     """
     scene, notes = _carried(scene, path, keep_hidden=keep_hidden)
-    notes += formats.write(scene, path, quantized=quantized)
-    return notes, arrival_of(scene, path, quantized=quantized)
+    notes += formats.write(scene, path, **settings)
+    return notes, arrival_of(scene, path, **settings)
 
 
 def stage(
-    scene: Scene, name: str, folder: Path, *, quantized: bool = False, keep_hidden: bool = False
+    scene: Scene, name: str, folder: Path, *, keep_hidden: bool = False, **settings: Any
 ) -> tuple[list[Note], Arrival, dict[str, tuple[Path, str]]]:
     """Write a scene, called like its file, to a folder that nobody looks into yet, and compare.
 
@@ -47,13 +46,13 @@ def stage(
         Every file that was made, by name from where ``name`` will stand: where it is now, and its SHA-256.
     """
     scene, notes = _carried(scene, Path(name), keep_hidden=keep_hidden)
-    encoded = formats.format_of(Path(name)).encode(scene, name, quantized=quantized)
+    encoded = formats.format_of(Path(name)).encode(scene, name, **settings)
     if len(encoded.files) == 1:
         places = {name: folder.with_name(folder.name + Path(name).suffix)}
     else:
         places = {one: folder / one for one in encoded.files}
     files = {one: (places[one], put(buffers, places[one])) for one, buffers in encoded.files.items()}
-    return [*notes, *encoded.notes], replace(arrival_of(scene, places[name], quantized=quantized), path=name), files
+    return [*notes, *encoded.notes], replace(arrival_of(scene, places[name], **settings), path=name), files
 
 
 def _carried(scene: Scene, path: Path, *, keep_hidden: bool) -> tuple[Scene, list[Note]]:
@@ -61,10 +60,10 @@ def _carried(scene: Scene, path: Path, *, keep_hidden: bool) -> tuple[Scene, lis
     return formats.format_of(path).carried(replace(scene, name=path.stem), keep_hidden=keep_hidden)
 
 
-def arrival_of(scene: Scene, path: Path, *, quantized: bool = False) -> Arrival:
+def arrival_of(scene: Scene, path: Path, **settings: Any) -> Arrival:
     """The comparison of a file with the scene it was written from."""
     found = read_back(path, scene.frame) if formats.format_of(path).reader else None
-    return audit.arrived(scene, path, found, quantized=quantized)
+    return audit.arrived(scene, path, found, quantized=settings.get("quantized", False))
 
 
 def read_back(path: Path, frame: Frame | None) -> Scene:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
-from typing import Literal
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any, Literal
 
 from zesty_otter.audit.checks import check, of_levels, over_limits
 from zesty_otter.audit.findings import Finding
@@ -25,7 +25,8 @@ class Wanted:
 
     ``steps`` are taken on the whole scene in ``frame``, the target's wishes among them (see `target_steps`); then
     it is taken apart as ``split``, ``meshes``, ``place`` and ``common`` say, each as in a job file. With
-    ``keep_hidden`` hidden nodes are written also where a format cannot hide them.
+    ``keep_hidden`` hidden nodes are written also where a format cannot hide them. ``writing`` are settings of formats;
+    each takes those it has.
     """
 
     frame: Frame | None = None
@@ -36,7 +37,7 @@ class Wanted:
     place: str = "keep"
     common: tuple[str, ...] = ()
     check: Literal["limits", "all", "stop"] = "limits"
-    quantized: bool = False
+    writing: Mapping[str, Any] = field(default_factory=dict)
     keep_hidden: bool = False
 
 
@@ -64,6 +65,8 @@ def target_steps(
         yield Names(template=visible, roles=roles, longest=target.longest_name, allowed=target.allowed_characters)
     if diagonal or target.triangulate:
         yield Triangulate(**({"diagonal": diagonal} if diagonal else {}))
+    elif target.polygons == "convex-quads":
+        yield Triangulate(keep_quads=True)
     if (tangents or target.tangents) != "none":
         yield Tangents(of=tangents or target.tangents)
 

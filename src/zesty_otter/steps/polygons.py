@@ -11,7 +11,7 @@ from zesty_otter.geometry.surface.flat import merge_flat, runs_straight
 from zesty_otter.geometry.surface.normals import continuous_edges
 from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.model import Mesh, Scene
-from zesty_otter.polygons import triangulated, with_corners
+from zesty_otter.polygons import hard_to_fan, triangulated, with_corners
 from zesty_otter.steps.base import Step
 
 
@@ -30,15 +30,14 @@ class Triangulate(Step):
         description="Which diagonal is cut first: the shortest, the one that leaves the best angles, or"
         " always from the first corner (where it lies inside).",
     )
-    keep_quads: bool = Field(False, description="Leave faces of four corners as they are.")
+    keep_quads: bool = Field(False, description="Leave convex faces of four corners as they are.")
 
     def change(self, scene: Scene) -> Scene:
         split = 0
 
         def change(mesh: Mesh) -> Mesh:
             nonlocal split
-            size = mesh.face_size
-            to_split = size > (4 if self.keep_quads else 3)
+            to_split = hard_to_fan(mesh) if self.keep_quads else mesh.face_size > 3
             split += int(to_split.sum())
             return triangulated(mesh, self.diagonal, to_split) if to_split.any() else mesh
 

@@ -97,6 +97,9 @@ class Target(Settings):
         default_factory=dict, description="How bad it is to break a rule, where that is not as usual."
     )
     triangulate: bool = Field(True, description="Whether it wants triangles only.")
+    polygons: Literal["any", "convex-quads"] = Field(
+        "any", description="Which faces it takes where it does not want triangles only: any, or convex-quads at most."
+    )
     tangents: Literal["none", "normal-mapped", "all"] = Field("none", description="Which meshes need tangents.")
 
     @field_validator("names")

@@ -8,15 +8,26 @@ from zesty_otter.audit.rules.base import Found, Subject, rule
 from zesty_otter.geometry.surface.corners import join_points
 from zesty_otter.geometry.surface.topology import duplicate_faces, flat_faces, topology
 from zesty_otter.model import Mesh, count_of
+from zesty_otter.polygons import hard_to_fan
 
 
 @rule("faces-not-triangles", "warning", "triangulate")
 def _faces_not_triangles(subject: Subject) -> Found:
     """Faces with more corners than the target takes."""
-    for mesh in subject.meshes if subject.target.triangulate else ():
-        count = int((mesh.face_size > 3).sum())
-        if count:
-            yield mesh.name, f"{count_of(count, 'face')} of more than three corners"
+    takes_quads = subject.target.polygons == "convex-quads"
+    for mesh in subject.meshes:
+        if subject.target.triangulate:
+            count = int((mesh.face_size > 3).sum())
+            if count:
+                yield mesh.name, f"{count_of(count, 'face')} of more than three corners"
+        elif takes_quads:
+            count = int(hard_to_fan(mesh).sum())
+            if count:
+                yield (
+                    mesh.name,
+                    f"{count_of(count, 'face')} of more than four corners or concave",
+                    "triangulate keep_quads=true",
+                )
 
 
 @rule("faces-bent", "warning", "triangulate")

@@ -1,6 +1,6 @@
 """glTF 2.0, as one .glb file or as .gltf with files beside it."""
 
-from zesty_otter.formats.base import CHOICES, Format
+from zesty_otter.formats.base import CHOICES, Format, Setting
 from zesty_otter.model import Frame
 
 _CARRIES = frozenset(
@@ -26,6 +26,14 @@ _CARRIES = frozenset(
     }
 )
 
+_SETTINGS = (
+    Setting(
+        "quantized",
+        (False, True),
+        "Positions in 16 bits, normals in 8, UVs in 16: about half the size. The note says how far positions move.",
+    ),
+)
+
 FORMATS = (
     Format(
         "glb",
@@ -36,7 +44,7 @@ FORMATS = (
         reader="zesty_otter.formats.gltf.reader",
         writer="zesty_otter.formats.gltf.writer",
         chooses=frozenset(CHOICES),
-        quantizes=True,
+        settings=_SETTINGS,
         magic=(b"glTF",),
     ),
     Format(
@@ -48,6 +56,6 @@ FORMATS = (
         reader="zesty_otter.formats.gltf.reader",
         writer="zesty_otter.formats.gltf.writer",
         chooses=frozenset(CHOICES),
-        quantizes=True,
+        settings=_SETTINGS,
     ),
 )

@@ -1,6 +1,6 @@
 """USD as text, binary, and packages of them."""
 
-from zesty_otter.formats.base import Format
+from zesty_otter.formats.base import Format, Setting
 from zesty_otter.model import Frame
 
 _CARRIES = frozenset(
@@ -24,6 +24,15 @@ _CARRIES = frozenset(
     }
 )
 
+_SETTINGS = (
+    Setting(
+        "copies",
+        ("instances", "plain"),
+        "A mesh that several nodes show is written once, and instances refer to it; or plain, at each node again, for"
+        " readers that know no references.",
+    ),
+)
+
 FORMATS = (
     Format(
         "usda",
@@ -34,6 +43,7 @@ FORMATS = (
         spaces=("left back up",),
         reader="zesty_otter.formats.usd.reader",
         writer="zesty_otter.formats.usd.writer",
+        settings=_SETTINGS,
         magic=(b"#usda",),
     ),
     Format(
@@ -45,6 +55,7 @@ FORMATS = (
         spaces=("left back up",),
         reader="zesty_otter.formats.usd.reader",
         writer="zesty_otter.formats.usd.writer",
+        settings=_SETTINGS,
         magic=(b"PXR-USDC",),
     ),
     Format(
@@ -56,6 +67,7 @@ FORMATS = (
         spaces=("left back up",),
         reader="zesty_otter.formats.usd.reader",
         writer="zesty_otter.formats.usd.writer",
+        settings=_SETTINGS,
         magic=(b"PK\3\4",),
     ),
 )

@@ -61,7 +61,7 @@ _SIMPLE = (str, bool, int, float)
 _CONTENT = ["customData = {", f"    bool {SHOWN} = true", "}"]
 
 
-def encode(scene: Scene, name: str) -> Encoded:
+def encode(scene: Scene, name: str, *, copies: str = "instances") -> Encoded:
     """The files of a scene: a layer and its textures, or one package of both when ``name`` ends in .usdz."""
     if not any(mesh.face_count for mesh in scene.meshes):
         raise nothing_to_write(scene)
@@ -74,7 +74,7 @@ def encode(scene: Scene, name: str) -> Encoded:
     turned, notes = with_alpha_in_color(turned, "usd")
     if apart:
         notes.append(Note("lost", f"scatters with sheared copies became {count_of(apart, 'node')}", "usd"))
-    writer = _Writer(turned, name)
+    writer = _Writer(turned, name, copies)
     writer.write()
     notes += [*writer.notes, *writer.textures.notes]
     layer: list[Buffer] = [writer.binary()] if writer.is_binary else writer.out
@@ -85,7 +85,7 @@ def encode(scene: Scene, name: str) -> Encoded:
 
 
 class _Writer:
-    def __init__(self, scene: Scene, name: str) -> None:
+    def __init__(self, scene: Scene, name: str, copies: str) -> None:
         self.scene = scene
         self.stem = name.rsplit(".", 1)[0]
         packed = name.lower().endswith(".usdz")
@@ -103,7 +103,7 @@ class _Writer:
         self.prototypes = f"/{self.root}/{_identifier('prototypes', inside)}"
         used: set[str] = set()
         self.materials = {id(one): _identifier(one.name, used) for one in scene.materials}
-        self.shared = _shared(scene)
+        self.shared = _shared(scene) if copies == "instances" else {}
 
     def _line(self, text: str = "") -> None:
         self.out.append(f"{'    ' * self.depth}{text}\n".encode() if text else b"\n")
