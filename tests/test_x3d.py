@@ -8,6 +8,7 @@ import pytest
 import zesty_otter as zo
 from build import cube, light, moved, scene_of, texts, volume
 from zesty_otter.demo.textures import timber
+from zesty_otter.formats import xml
 from zesty_otter.model import Layer, Node
 
 pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
@@ -258,3 +259,34 @@ def test_assemblies_and_figures_are_groups(tmp_path):
     scene = zo.read(x3d(tmp_path, text))
     assert len(list(scene.placed_meshes())) == 2
     assert [placed.world[:3, 3].tolist() for placed, _ in scene.placed_meshes()] == [[1, 0, 0], [0, 2, 0]]
+
+
+@pytest.mark.parametrize("ending", ["x3d", "dae", "3mf"])
+def test_long_lists_of_numbers_are_read_like_short_ones(tmp_path, monkeypatch, ending):
+    """Those that the XML library never sees."""
+    uv = Layer("uv", np.random.default_rng(0).random((24, 2)), np.arange(24))
+    zo.write(
+        scene_of(cube((1, 2, 3), "box", layers=(uv,)), Node("b", moved(4, 0, 0), content=cube())),
+        tmp_path / f"a.{ending}",
+    )
+    usual = zo.read(tmp_path / f"a.{ending}")
+    monkeypatch.setattr(xml, "_LONG", 2)
+    aside = zo.read(tmp_path / f"a.{ending}")
+    for one, other in zip(usual.meshes, aside.meshes, strict=True):
+        assert np.array_equal(one.points, other.points) and np.array_equal(one.corner_point, other.corner_point)
+        assert all(np.array_equal(a.values, b.values) for a, b in zip(one.layers, other.layers, strict=True))
+
+
+def test_faults_beside_long_lists_are_told_with_their_line(tmp_path):
+    numbers = "\n".join(["0.5 1.5 2.5"] * 3000)
+    text = f'<X3D version="3.3"><Scene>\n<Shape><IndexedFaceSet coordIndex="0 1 2"><Coordinate point="{numbers}"/>'
+    (tmp_path / "a.x3d").write_text(f"{text}\n<oops></Scene></X3D>")
+    found = zo.read(tmp_path / "a.x3d")
+    assert any("not well-formed" in note.text and "line 300" in note.text for note in found.notes)
+    (tmp_path / "b.x3d").write_text(f"{text}</IndexedFaceSet></Shape></Scene></X3D>")
+    assert len(zo.read(tmp_path / "b.x3d").meshes[0].points) == 3
+    # The word that stands for a list may stand in a file itself.
+    (tmp_path / "c.x3d").write_text(
+        f'{text}</IndexedFaceSet><IndexedFaceSet coordIndex="\x7f1:0\x7f"/></Shape></Scene></X3D>'
+    )
+    zo.read(tmp_path / "c.x3d")

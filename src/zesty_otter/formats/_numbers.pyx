@@ -258,3 +258,31 @@ cpdef (int64_t, int64_t) read_whole_numbers(
             count += 1
             at = k
         return count, at
+
+
+cdef inline bint _is_of_lists(uint8_t c) noexcept nogil:
+    return 48 <= c <= 57 or c in (32, 10, 13, 9, 43, 44, 45, 46, 69, 101)  # blanks + , - . E e
+
+
+cpdef int64_t find_lists(const uint8_t[::1] data, int64_t least, int64_t[:, ::1] found) noexcept:
+    """Where lists of numbers stand that are at least so long, (first, behind the last); how many fit in ``found``.
+
+    Nothing but digits, signs, points, exponents, commas and blanks is in them; every ``least`` / 2 bytes one is looked
+    for, so that the rest is not read.
+    """
+    cdef int64_t at = 0, count = 0, first, last, step = max(least // 2, 1)
+    with nogil:
+        while at < len(data) and count < len(found):
+            if not _is_of_lists(data[at]):
+                at += step
+                continue
+            first = last = at
+            while first > 0 and _is_of_lists(data[first - 1]) and (count == 0 or first > found[count - 1, 1]):
+                first -= 1
+            while last < len(data) and _is_of_lists(data[last]):
+                last += 1
+            if last - first >= least:
+                found[count, 0], found[count, 1] = first, last
+                count += 1
+            at = last + step
+    return count

@@ -123,17 +123,19 @@ def whole_numbers_in(text: str | bytes | NDArray[np.uint8]) -> NDArray[np.int32]
     return _read(text, np.int32, "read_whole_numbers")
 
 
-def most_numbers_in(text: str | bytes) -> tuple[NDArray[np.float64], int]:
+def most_numbers_in(text: str | bytes | NDArray[np.uint8]) -> tuple[NDArray[np.float64], int]:
     """As `numbers_in`, with NaN for each word that is none, and how many there were."""
     return _read_on(text, np.float64, "read_numbers", np.nan)
 
 
-def most_whole_numbers_in(text: str | bytes) -> tuple[NDArray[np.int32], int]:
+def most_whole_numbers_in(text: str | bytes | NDArray[np.uint8]) -> tuple[NDArray[np.int32], int]:
     """As `whole_numbers_in`, with -1 for each word that is none, and how many there were."""
     return _read_on(text, np.int32, "read_whole_numbers", -1)
 
 
-def _read_on(text: str | bytes, dtype: Any, reader: str, missing: float) -> tuple[NDArray[Any], int]:
+def _read_on(
+    text: str | bytes | NDArray[np.uint8], dtype: Any, reader: str, missing: float
+) -> tuple[NDArray[Any], int]:
     with contextlib.suppress(NotNumbersError):
         return _read(text, dtype, reader), 0
     data = _bytes_of(text)

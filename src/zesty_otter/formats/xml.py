@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from itertools import count
 from pathlib import Path
 from typing import Any
+from weakref import WeakValueDictionary
 
 import numpy as np
 from lxml import etree
 from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
+from zesty_otter.formats import _numbers as numbers
 from zesty_otter.formats.files import load
 from zesty_otter.formats.text import most_numbers_in, most_whole_numbers_in
 
@@ -20,8 +24,34 @@ DEEPEST = 200
 """How far elements may nest."""
 
 
-def parse(path: Path, wanted: str) -> tuple[Element, list[str]]:
-    """The root of an XML file, which is an element called ``wanted``, and what had to be mended to read it.
+_LONG = 1 << 14  # bytes of numbers, from which on a list is kept from the XML library
+_MOST = 1 << 16  # of such lists
+_MARK = b"\x7f"  # stands around the number of such a list; XML files hold it by accident at most
+_aside: WeakValueDictionary[int, _Aside] = WeakValueDictionary()
+_counter = count(1)
+
+
+class _Aside:
+    """Lists of numbers of a document that its elements hold the places of."""
+
+    def __init__(self, text: bytes, spans: NDArray[np.int64]) -> None:
+        self.data, self.spans = np.frombuffer(text, np.uint8), spans
+
+
+@dataclass(frozen=True, eq=False)
+class Document:
+    """The root of an XML file, and what had to be mended to read it.
+
+    `floats` and `ints` read its numbers as long as it is there.
+    """
+
+    root: Element
+    mended: list[str]
+    aside: _Aside | None = None
+
+
+def parse(path: Path, wanted: str) -> Document:
+    """An XML file whose root is an element called ``wanted``.
 
     Raises
     ------
@@ -31,10 +61,17 @@ def parse(path: Path, wanted: str) -> tuple[Element, list[str]]:
     return parsed(path, load(path).tobytes(), wanted)
 
 
-def parsed(path: Path, text: bytes, wanted: str) -> tuple[Element, list[str]]:
+def parsed(path: Path, text: bytes, wanted: str) -> Document:
     """As `parse`, of text that is at hand; ``path`` is what messages name."""
+    small, aside = _without_lists(text)
+    if aside is not None:
+        try:
+            root: Any = etree.fromstring(small, _parser(recover=False))
+        except (etree.XMLSyntaxError, ValueError):
+            pass  # told below, with its place in the whole text
+        else:
+            return Document(_checked(path, root, wanted), [], aside)
     mended: list[str] = []
-    root: Any
     if b"<!ENTITY" in text or "<!ENTITY".encode("utf-16-le") in text or "<!ENTITY".encode("utf-16-be") in text:
         raise InputError("declares XML entities, which are refused.", file=path, remedy="Write it without a DTD.")
     try:
@@ -50,10 +87,47 @@ def parsed(path: Path, text: bytes, wanted: str) -> tuple[Element, list[str]]:
         mended.append(f"is not well-formed ({error.msg}); what could be read was taken")
     except ValueError as error:
         raise InputError(f"is not XML: {error}.", file=path) from None
+    return Document(_checked(path, root, wanted), mended)
+
+
+def _checked(path: Path, root: Element, wanted: str) -> Element:
     if name_of(root) != wanted:
         raise InputError(f"is XML, but no {wanted}: it begins with <{name_of(root)}>.", file=path)
     _refuse_depth(path, root)
-    return root, mended
+    return root
+
+
+def _without_lists(text: bytes) -> tuple[bytes, _Aside | None]:
+    """A text with a word in place of each long list of numbers: these are most of a file, and no work for a parser."""
+    if len(text) < _LONG or _MARK in text or b"\0" in text[:1024]:
+        return text, None
+    spans = np.empty((_MOST, 2), np.int64)
+    spans = spans[: numbers.find_lists(np.frombuffer(text, np.uint8), _LONG, spans)].copy()
+    # Whole attributes, or all that is in an element.
+    spans = spans[
+        [text[first - 1 : first] + text[last : last + 1] in (b'""', b"''", b"><") for first, last in spans.tolist()]
+    ]
+    if not len(spans):
+        return text, None
+    aside, number = _Aside(text, spans), next(_counter)
+    _aside[number] = aside
+    pieces, at = [], 0
+    for n, (first, last) in enumerate(spans.tolist()):
+        pieces += [text[at:first], _MARK, b"%d:%d" % (number, n), _MARK]
+        at = last
+    return b"".join([*pieces, text[at:]]), aside
+
+
+def words_of(text: str | None) -> str | NDArray[np.uint8]:
+    """The numbers of an attribute or element as text: what was kept aside of it, where that was."""
+    if text is None or not text.startswith("\x7f"):
+        return text or ""
+    number, _, place = text.strip("\x7f").partition(":")
+    aside = _aside.get(int(number)) if number.isdecimal() and place.isdecimal() else None
+    if aside is None or int(place) >= len(aside.spans):
+        return text
+    first, last = aside.spans[int(place)]
+    return aside.data[first:last]
 
 
 def _parser(*, recover: bool) -> etree.XMLParser:
@@ -104,12 +178,12 @@ def text_of(element: Element | None, missing: str = "") -> str:
 
 def floats(text: str | None) -> NDArray[np.float64]:
     """The numbers in a text, NaN for words that are none."""
-    return most_numbers_in(text or "")[0]
+    return most_numbers_in(words_of(text))[0]
 
 
 def ints(text: str | None) -> NDArray[np.int32]:
     """The whole numbers in a text, -1 for words that are none."""
-    return most_whole_numbers_in(text or "")[0]
+    return most_whole_numbers_in(words_of(text))[0]
 
 
 def number(text: str | None, missing: float) -> float:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
+from copy import copy
 from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
 from functools import lru_cache
@@ -38,7 +39,7 @@ from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Mesh, Node, Note, Placed, Scene, count_of, format_length, shortened
 from zesty_otter.steps.assets import Asset, Roles, assets_of
 from zesty_otter.steps.base import Length, Step, tell
-from zesty_otter.steps.siblings import Siblings, holds, with_nodes_behind
+from zesty_otter.steps.siblings import OfSizes, Siblings, holds, size_of, with_nodes_behind
 from zesty_otter.steps.words import Words, chosen, chosen_numbers
 
 Shape = Literal[
@@ -46,6 +47,8 @@ Shape = Literal[
 ]
 
 _ALIKE = 8  # meshes before, that one is compared with
+_LARGER = 1.1  # times as large a copy may be, to lend its collision
+_OF_ANY_SIZE = ("box", "turned-box", "cut-box", "sphere", "capsule", "cylinder", "hull")
 _CONVEX: tuple[Shape, ...] = ("box", "turned-box", "capsule", "sphere", "hull", "parts", "surface")
 
 
@@ -128,8 +131,7 @@ class Collision(Step):
         notes: list[Note] = []
         behind: dict[int, list[Node]] = {}
         changed: dict[int, Node] = {}
-        made: dict[Any, tuple[list[Mesh], _Found]] = {}
-        solved: dict[Any, list[_Solved]] = {}
+        solutions = _Solutions(self, up)
         said: dict[str, list[str]] = {}
         siblings = Siblings()
         assets = assets_of(scene)
@@ -153,16 +155,7 @@ class Collision(Step):
                 notes.append(self.note("is squashed flat by its transform; it gets none", kind="finding",
                                        node=placed.node.name))  # fmt: skip
                 continue
-            # What turns a mesh about the vertical changes nothing of its collision.
-            key = id(mesh), shape, *((one.round(9) + 0.0).tobytes() for one in (linear.T @ linear, up @ linear))
-            if key not in made:
-                alike = solved.setdefault((shape, _outer_shape(mesh)), [])
-                known = ((one.carried(mesh, linear, up), one.found) for one in alike[-_ALIKE:])
-                carried = next(((meshes, found) for meshes, found in known if meshes is not None), None)
-                made[key] = carried or self._made(mesh, linear, shape, up, _share_of(done, len(todo)))
-                if carried is None:
-                    alike.append(_Solved(mesh, linear, *made[key]))
-            meshes, found = made[key]
+            meshes, found = solutions.of(mesh, linear, shape, _share_of(done, len(todo)))
             behind[placed.number] = self._nodes(asset, placed, siblings, meshes, found)
             said.setdefault(found.why, []).append(placed.node.name)
             notes.extend(self.note(one, kind="finding", node=placed.node.name) for one in found.remarks)
@@ -183,7 +176,7 @@ class Collision(Step):
                 return rule.shape
         return self.shape
 
-    def _made(
+    def made(
         self,
         mesh: Mesh,
         linear: NDArray[np.float64],
@@ -401,6 +394,58 @@ def _without_collision(scene: Scene, numbers: set[int]) -> tuple[Scene, set[int]
         return replace(node, content=None, role="visible") if node.children else None
 
     return scene.rebuilt(make), {new for new, old in enumerate(order) if old in numbers}
+
+
+class _Solutions:
+    """Collision of the meshes of a scene, each worked out once for all nodes that it fits."""
+
+    def __init__(self, step: Collision, up: NDArray[np.float64]) -> None:
+        self.step, self.up = step, up
+        self._same: dict[Any, tuple[list[Mesh], _Found]] = {}
+        self._of_sizes: OfSizes[tuple[list[Mesh], _Found]] = OfSizes()
+        self._alike: dict[Any, list[_Solved]] = {}
+
+    def of(
+        self, mesh: Mesh, linear: NDArray[np.float64], shape: Shape, progress: Callable[[float], None]
+    ) -> tuple[list[Mesh], _Found]:
+        """The collision meshes of a mesh, and what there is to say of them."""
+        # What turns a mesh about the vertical changes nothing of its collision.
+        key = id(mesh), shape, *((one.round(9) + 0.0).tobytes() for one in (linear.T @ linear, self.up @ linear))
+        if key not in self._same:
+            self._same[key] = self._of_a_larger_one(mesh, linear, shape) or self._new(mesh, linear, shape, progress)
+        return self._same[key]
+
+    def _new(
+        self, mesh: Mesh, linear: NDArray[np.float64], shape: Shape, progress: Callable[[float], None]
+    ) -> tuple[list[Mesh], _Found]:
+        alike = self._alike.setdefault((shape, _outer_shape(mesh)), [])
+        known = ((one.carried(mesh, linear, self.up), one.found) for one in alike[-_ALIKE:])
+        carried = next(((meshes, found) for meshes, found in known if meshes is not None), None)
+        made = carried or self.step.made(mesh, linear, shape, self.up, progress)
+        if carried is None:
+            alike.append(_Solved(mesh, linear, *made))
+        self._of_sizes.keep(mesh, linear, self._form(linear, shape), made)
+        return made
+
+    def _of_a_larger_one(
+        self, mesh: Mesh, linear: NDArray[np.float64], shape: Shape
+    ) -> tuple[list[Mesh], _Found] | None:
+        """Collision of a copy that is larger: it is as good for this one, and better by how much."""
+        if self.step.outward or self.step.thickness is not None:
+            return None  # lengths that are to be exact
+        lent = self._of_sizes.lent(
+            mesh, linear, self._form(linear, shape), np.inf if shape in _OF_ANY_SIZE else _LARGER
+        )
+        if lent is None or (lent[0] < 1 / _LARGER and lent[1][1].remarks):
+            return None
+        share, (meshes, found) = lent
+        own = copy(found)
+        own.misfit *= share
+        return meshes, own
+
+    def _form(self, linear: NDArray[np.float64], shape: Shape) -> Any:
+        """What must be the same beside the form of a copy: its shape, and what is up for it."""
+        return shape, ((self.up @ linear / size_of(linear)).round(6) + 0.0).tobytes()
 
 
 @dataclass(frozen=True, eq=False)

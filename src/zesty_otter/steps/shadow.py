@@ -18,13 +18,14 @@ from zesty_otter.model import Mesh, Node, Note, Scene, count_of, format_length
 from zesty_otter.steps.assets import Roles, assets_of
 from zesty_otter.steps.base import Length, Step
 from zesty_otter.steps.collision import triangle_mesh
-from zesty_otter.steps.siblings import Siblings, holds, with_nodes_behind
+from zesty_otter.steps.siblings import OfSizes, Siblings, holds, with_nodes_behind
 from zesty_otter.steps.words import chosen_numbers
 
 _TRIES = 4  # to bring back what stands out
 
 _Inset = tuple[NDArray[np.float64], NDArray[np.int32], float]
 """Points, triangles, and how far the least of it came inward."""
+_LARGER = 1.01  # times as large a copy may be, to lend its shadow: its lengths are right to a hundredth
 
 
 class Shadow(Step):
@@ -65,6 +66,7 @@ class Shadow(Step):
         notes: list[Note] = []
         made: dict[tuple[int, bytes], tuple[Mesh, list[str], dict[str, float]]] = {}
         siblings = Siblings()
+        of_sizes: OfSizes[tuple[Mesh, list[str], dict[str, float]]] = OfSizes()
         for asset in assets_of(scene):
             if any(one.node.role == "shadow" for one in asset.rest):
                 continue
@@ -81,7 +83,10 @@ class Shadow(Step):
                 stretch = _stretch(placed.world[:3, :3] * metre)
                 key = id(mesh), (stretch.round(9) + 0.0).tobytes()
                 if key not in made:
-                    made[key] = self._made(mesh, stretch)
+                    lent = of_sizes.lent(mesh, stretch, "", _LARGER)
+                    made[key] = self._made(mesh, stretch) if lent is None else lent[1]
+                    if lent is None:
+                        of_sizes.keep(mesh, stretch, "", made[key])
                 shadow, remarks, kept = made[key]
                 name = self.names.replace("{name}", placed.node.name)
                 notes.extend(self.note(one, kind="finding", node=placed.node.name) for one in remarks)

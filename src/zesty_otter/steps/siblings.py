@@ -4,9 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import replace
-from typing import Any
+from typing import Any, Generic, TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
 
 from zesty_otter.model import Mesh, Node, Placed, Scatter, Scene
+
+T = TypeVar("T")
 
 
 def holds(*tokens: str) -> Callable[[str], str]:
@@ -43,6 +48,34 @@ class Siblings:
             role=role,
             properties=dict(properties),
         )
+
+
+def size_of(linear: NDArray[np.float64]) -> float:
+    """How large a transform makes things."""
+    return float(np.cbrt(abs(np.linalg.det(linear))))
+
+
+class OfSizes(Generic[T]):
+    """What was made for copies of several sizes; what is good for one is good for others a little smaller."""
+
+    def __init__(self) -> None:
+        self._made: dict[Any, list[tuple[float, T]]] = {}
+
+    def keep(self, mesh: Mesh, linear: NDArray[np.float64], more: Any, made: T) -> None:
+        self._made.setdefault(self._form(mesh, linear, more), []).append((size_of(linear), made))
+
+    def lent(self, mesh: Mesh, linear: NDArray[np.float64], more: Any, larger: float) -> tuple[float, T] | None:
+        """What was made for a copy up to so many times as large, and how large this one is beside it."""
+        size = size_of(linear)
+        for other, made in self._made.get(self._form(mesh, linear, more), ()):
+            if size <= other * (1 + 1e-9) and other <= size * larger:
+                return size / other, made
+        return None
+
+    def _form(self, mesh: Mesh, linear: NDArray[np.float64], more: Any) -> Any:
+        """What copies have in common that are turned, or of another size."""
+        unit = linear / size_of(linear)
+        return id(mesh), more, ((unit.T @ unit).round(6) + 0.0).tobytes()
 
 
 def with_nodes_behind(scene: Scene, behind: Mapping[int, list[Node]], changed: Mapping[int, Node]) -> Scene:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.formats.bare import usable_rows
 from zesty_otter.formats.strips import triangles_of_strips
-from zesty_otter.formats.xml import Element, child, children, floats, ints, name_of
+from zesty_otter.formats.xml import Element, child, children, floats, ints, name_of, words_of
 from zesty_otter.geometry.surface.triangulation import bridge_holes
 from zesty_otter.model import Layer, Mesh, compact, count_of
 
@@ -262,7 +262,8 @@ def _rows(texts: list[str | None], stride: int) -> tuple[NDArray[np.int64], NDAr
         words = words[: len(words) // stride * stride]
         return words.reshape(-1, stride), np.zeros(len(words) // stride, np.int64)
     # A number that no index is stands between the lists.
-    words = ints(" -7 ".join(text or "" for text in texts)).astype(np.int64)
+    every = [one if isinstance(one, str) else one.tobytes().decode("ascii") for one in map(words_of, texts)]
+    words = ints(" -7 ".join(every)).astype(np.int64)
     breaks = words == -7
     run = np.cumsum(breaks)[~breaks]
     words = words[~breaks]

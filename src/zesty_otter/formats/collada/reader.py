@@ -35,9 +35,9 @@ _MOST_NODES = 200_000
 def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
     """Read a COLLADA file."""
     del progress
-    root, mended = parse(path, "COLLADA")
-    reading = _Reading(path, root, folders)
-    for text in mended:
+    document = parse(path, "COLLADA")
+    reading = _Reading(path, document.root, folders)
+    for text in document.mended:
         reading.note("guess", text)
     return reading.scene()
 

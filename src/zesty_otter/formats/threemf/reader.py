@@ -41,8 +41,9 @@ class _Reading:
             raise InputError("is a package without a 3D model.", file=path, remedy="Export it again.")
         # Lists of numbers are read on their own, many at a time; what is left is small.
         self.lists: list[bytes] = []
-        self.root, mended = parsed(path, _LISTS.sub(self._cut, files[name]), "model")
-        for text in mended:
+        self.document = parsed(path, _LISTS.sub(self._cut, files[name]), "model")
+        self.root = self.document.root
+        for text in self.document.mended:
             self.note("guess", text)
         self.materials: dict[str, list[Material]] = {}
         self.objects: dict[str, Element] = {}

@@ -62,9 +62,9 @@ _MOST_NODES = 200_000
 def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
     """Read an X3D file."""
     del progress
-    root, mended = parse(path, "X3D")
-    reading = _Reading(path, root, folders)
-    for text in mended:
+    document = parse(path, "X3D")
+    reading = _Reading(path, document.root, folders)
+    for text in document.mended:
         reading.note("guess", text)
     return reading.scene()
 
