@@ -176,6 +176,14 @@ def test_hulls_of_what_is_flat_are_as_thick_as_asked(count):
     assert sorted(np.ptp(hull.points, axis=0))[0] == pytest.approx(0.01)
 
 
+@pytest.mark.parametrize("size", [1e-41, 1e-19, 1e-9, 1.0])
+def test_hulls_of_specks_are_as_large_as_their_thickness(size):
+    points = np.array([(0, 0, 0), (1, 0, 0), (0, 1, 0), (1, 1, 0)]) * size
+    for few in (points[:4], points[:2], points[:1]):
+        hull = convex_hull(few, 2.0)
+        assert hull.above(few).max() < 1e-9 and hull.volume >= (8 if size < 1e-6 else 2 * size**2)
+
+
 def test_capsules_and_cylinders_fit_what_they_were_made_of():
     angle = np.arange(60) * np.pi / 30
     turn = rotations([0.2, 0.4, -0.1, 0.9])[0]

@@ -154,6 +154,10 @@ def _spanned(
     axes = _principal(inner)
     flat = np.ptp(axes @ np.ascontiguousarray(inner.T), axis=1) < 1e-6
     if flat.any():
+        if thickness > size:
+            # Beside what it is to be thick, it may be flat in every direction.
+            inner, size = inner * (size / thickness), thickness
+            flat = np.ptp(axes @ inner.T, axis=1) < 1e-6
         half = max(thickness, 1e-4 * size) / size / 2
         moved = [inner]
         for axis in axes[flat]:
