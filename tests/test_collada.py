@@ -214,6 +214,37 @@ def test_skins_without_joints_stand_in_their_bind_pose(tmp_path):
         assert words in texts(scene.notes)
 
 
+@pytest.mark.parametrize(
+    ("method", "weights", "top"),
+    [
+        ("NORMALIZED", "0.25 0", 3.25),
+        ("RELATIVE", "0.25 0", 3.5),
+        ("NORMALIZED", "0.5 0.5", 4.5),
+        ("NORMALIZED", "1", 1),
+        ("NORMALIZED", "nan 1", 1),
+    ],
+)
+def test_morphs_stand_as_their_weights_have_them(tmp_path, method, weights, top):
+    """The square's third corner is at height 1 in the base shape (0 elsewhere), at 10 and -1 in two variants."""
+    square = SQUARE.replace("1 1 0", "1 1 1")
+
+    def variant(name: str, height: str) -> str:
+        source = square.replace('"p"', f'"{name}p"').replace('#p"', f'#{name}p"').replace("1 1 1", f"1 1 {height}")
+        return f'<geometry id="{name}"><mesh>{source.replace(chr(34) + "v" + chr(34), chr(34) + name + "v" + chr(34))}</mesh></geometry>'
+
+    rest = f"""<library_geometries>{variant("up", "10")}{variant("down", "-1")}</library_geometries>
+<library_controllers><controller id="c"><morph source="#g" method="{method}">
+<source id="mt"><IDREF_array id="a" count="2">up down</IDREF_array></source>
+<source id="mw"><float_array id="w" count="2">{weights}</float_array></source>
+<targets><input semantic="MORPH_TARGET" source="#mt"/><input semantic="MORPH_WEIGHT" source="#mw"/></targets></morph></controller></library_controllers>"""
+    path = dae(tmp_path, TRIANGLES, '<node><instance_controller url="#c"/></node>', rest)
+    path.write_text(path.read_text().replace(SQUARE, square))
+    scene = zo.read(path)
+    assert scene.meshes[0].points[:, 2].max() == pytest.approx(top, abs=1e-6)
+    words = "base shape is taken" if top == 1 else "as their weights have them"
+    assert words in texts(scene.notes)
+
+
 @pytest.mark.parametrize("kind", ["Name_array", "IDREF_array"])
 def test_skins_stand_where_their_joints_hold_them(tmp_path, kind):
     # Point 1 hangs on b, point 2 half on each, point 3 on nothing that moves, point 4 on a. b stands 5 along X and is

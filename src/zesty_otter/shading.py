@@ -7,7 +7,8 @@ from numpy.typing import NDArray
 
 from zesty_otter import pixels
 from zesty_otter.geometry.surface.corners import join_points
-from zesty_otter.geometry.surface.normals import filled_normals
+from zesty_otter.geometry.surface.normals import continuous_edges, filled_normals, normals_over_soft_edges
+from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.model import Layer, Material, Mesh, TextureUse
 
 
@@ -17,6 +18,17 @@ def with_normals(mesh: Mesh, values: NDArray[np.float32], index: NDArray[np.int3
     if mesh.normals is None:
         return mesh.replace(layers=(*mesh.layers, made))
     return mesh.replace(layers=tuple(made if layer is mesh.normals else layer for layer in mesh.layers))
+
+
+def with_points(mesh: Mesh, points: NDArray[np.float64]) -> Mesh:
+    """The mesh with its points elsewhere, and normals made anew over the edges that were smooth."""
+    moved = mesh.replace(points=points)
+    if mesh.normals is None:
+        return moved
+    edges = mesh.surface(topology)
+    own = mesh.normals
+    soft = continuous_edges(mesh.face_start, mesh.corner_point, edges, own.values, own.index, tolerance=1e-4)
+    return with_normals(moved, *normals_over_soft_edges(points, mesh.face_start, mesh.corner_point, edges, soft))
 
 
 def with_all_normals(mesh: Mesh) -> Mesh:

@@ -58,6 +58,15 @@ def read_shape(geometry: Element, find: Find, note: Note) -> Shape | None:
     return _Reading(name, body, within(geometry, find), note).shape()
 
 
+def positions_of(geometry: Element, find: Find) -> NDArray[np.float64] | None:
+    """(P, 3) the positions of a geometry, as its file numbers them."""
+    body = child(geometry, "mesh")
+    if body is None:
+        return None
+    reading = _Reading("", body, within(geometry, find), lambda kind, text: None)
+    return reading.positions()
+
+
 def within(element: Element, find: Find) -> Find:
     """Looks up references within an element first: ids that several elements share mean the one at hand."""
     own: dict[str, Element] = {}
@@ -84,14 +93,20 @@ class _Reading:
         self.corner_count = 0
         self.points = np.zeros((0, 3))
 
+    def _shared(self) -> dict[str, str | None]:
+        return {one.get("semantic", ""): one.get("source") for one in children(child(self.body, "vertices"), "input")}
+
+    def positions(self) -> NDArray[np.float64] | None:
+        points = self._source(self._shared().get("POSITION"))
+        return None if points is None or points.shape[1] < 3 else points[:, :3]
+
     def shape(self) -> Shape | None:
-        vertices = child(self.body, "vertices")
-        shared = {one.get("semantic", ""): one.get("source") for one in children(vertices, "input")}
-        points = self._source(shared.get("POSITION"))
-        if points is None or points.shape[1] < 3:
+        shared = self._shared()
+        points = self.positions()
+        if points is None:
             self.note("lost", f"geometry '{self.name}' has no positions; it is left out")
             return None
-        self.points = points[:, :3]
+        self.points = points
         lost = 0
         for primitive in children(self.body):
             kind = name_of(primitive)

@@ -19,6 +19,7 @@ from zesty_otter.errors import InputError
 from zesty_otter.formats.bare import if_sound
 from zesty_otter.formats.collada.materials import Materials
 from zesty_otter.formats.collada.mesh import Shape, read_shape
+from zesty_otter.formats.collada.morphs import morphed
 from zesty_otter.formats.collada.skins import bind_shape, posed, worlds_below
 from zesty_otter.formats.skinning import moved
 from zesty_otter.formats.xml import Element, child, children, floats, name_of, number, parse, text_of
@@ -193,12 +194,15 @@ class _Reading:
     def _instance_mesh(self, one: Element, kind: str, node: Element) -> Mesh | None:
         target = self.find(one.get("url"))
         skins: list[Element] = []
+        morphs: list[Element] = []
         if kind == "instance_controller" and target is not None:
-            target, skins = self._controlled(target)
+            target, skins, morphs = self._controlled(target)
         if target is None or name_of(target) != "geometry":
             self.note("lost", f"geometry '{one.get('url')}' is not in the file")
             return None
         mesh = self._mesh(target, child(one, "bind_material", "technique_common"))
+        for morph in reversed(morphs):
+            mesh = None if mesh is None else self._morphed(mesh, target, morph)
         return mesh if mesh is None or not skins else self._skinned(mesh, target, skins, one, node)
 
     def _skinned(self, mesh: Mesh, geometry: Element, skins: list[Element], one: Element, node: Element) -> Mesh:
@@ -218,21 +222,27 @@ class _Reading:
             bind = bind @ bind_shape(skin)
         return mesh if np.array_equal(bind, np.eye(4)) else transformed(mesh, bind[:3, :3], bind[:3, 3])
 
-    def _controlled(self, controller: Element) -> tuple[Element | None, list[Element]]:
-        """The geometry behind a controller, and the skins on the way to it."""
+    def _morphed(self, mesh: Mesh, geometry: Element, morph: Element) -> Mesh:
+        """A mesh as the weights of its variants have it; in its base shape where they cannot be told."""
+        shape = self.shapes[geometry.getroottree().getpath(geometry)]
+        found = None if shape is None else morphed(morph, mesh, shape.used, self.find)
+        shown = "the base shape is taken" if found is None else "meshes stand as their weights have them"
+        self.note("lost", f"shape variants are left out; {shown}")
+        return mesh if found is None else found
+
+    def _controlled(self, controller: Element) -> tuple[Element | None, list[Element], list[Element]]:
+        """The geometry behind a controller, and the skins and morphs on the way to it."""
         skins: list[Element] = []
+        morphs: list[Element] = []
         element: Element | None = controller
         for _ in range(8):
             skin, morph = child(element, "skin"), child(element, "morph")
             body = skin if skin is not None else morph
             if body is None:
                 break
-            if skin is not None:
-                skins.append(skin)
-            else:
-                self.note("lost", "shape variants are left out; the base shape is taken")
+            (morphs if skin is None else skins).append(body)
             element = self.find(body.get("source"))
-        return element, skins
+        return element, skins, morphs
 
     def _mesh(self, geometry: Element, binding: Element | None) -> Mesh | None:
         """The mesh of a geometry with the materials that a node binds; shared when another binds the same."""
