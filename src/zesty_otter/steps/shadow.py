@@ -25,7 +25,7 @@ _TRIES = 4  # to bring back what stands out
 
 _Inset = tuple[NDArray[np.float64], NDArray[np.int32], float]
 """Points, triangles, and how far the least of it came inward."""
-_LARGER = 1.01  # times as large a copy may be, to lend its shadow: its lengths are right to a hundredth
+_LARGER = 1.02  # times as large a copy may be, to lend its shadow: lengths are right to two hundredths
 
 
 class Shadow(Step):

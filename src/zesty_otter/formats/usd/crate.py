@@ -282,7 +282,8 @@ class _Crate:
         name = variant[2] if variant else path.rpartition("/")[2].rpartition("}")[2]
         specifier = self._value(said["specifier"], 0) if "specifier" in said else "def" if path == "/" else "over"
         kind = self._value(said["typeName"], 0) if "typeName" in said else ""
-        prim = Prim(specifier if specifier in _SPECIFIERS else "over", str(kind or ""), name)
+        known = isinstance(specifier, str) and specifier in _SPECIFIERS
+        prim = Prim(str(specifier) if known else "over", kind if isinstance(kind, str) else "", name)
         for field, rep in said.items():
             if field in _NO_META:
                 continue
