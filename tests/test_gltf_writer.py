@@ -2,6 +2,7 @@ from __future__ import annotations
 
 import io
 import json
+import math
 
 import numpy as np
 import pytest
@@ -267,3 +268,10 @@ def test_only_gltf_can_be_quantized(tmp_path):
         zo.UsageError, match=r"OBJ with MTL files have no setting 'quantized'. Only .glb, .gltf files have it"
     ):
         zo.write(scene_of(cube()), tmp_path / "q.obj", quantized=True)
+
+
+def test_properties_that_are_no_numbers_are_left_out_and_said(tmp_path):
+    said = {"weight": 12, "far": math.inf, "parts": [1.0, math.nan]}
+    notes = zo.write(scene_of(Node("gate", content=cube(), properties=said)), tmp_path / "a.glb")
+    assert dict(zo.read(tmp_path / "a.glb").roots[0].properties) == {"weight": 12}
+    assert "properties of node 'gate' that are no finite numbers are left out: far, parts" in texts(notes)

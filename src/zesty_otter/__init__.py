@@ -24,7 +24,7 @@ from zesty_otter.errors import (
 if TYPE_CHECKING:
     from zesty_otter import audit, geometry, jobs, steps, targets
     from zesty_otter.formats import read, write
-    from zesty_otter.jobs import run_job
+    from zesty_otter.jobs import run_job, watch_job
     from zesty_otter.model import (
         Camera,
         Frame,
@@ -53,6 +53,7 @@ _HOME = {
     ),
     "apply": "zesty_otter.steps",
     "run_job": "zesty_otter.jobs",
+    "watch_job": "zesty_otter.jobs",
 }
 _ROOMS = ("audit", "geometry", "jobs", "steps", "targets")
 
@@ -97,5 +98,6 @@ __all__ = [
     "run_job",
     "steps",
     "targets",
+    "watch_job",
     "write",
 ]

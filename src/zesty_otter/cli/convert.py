@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import contextlib
+import time
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import asdict
+from json import dumps
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -16,11 +19,12 @@ from zesty_otter.audit.surveying import triangles_in_words
 from zesty_otter.cli import console
 from zesty_otter.cli.console import format_bytes, format_size, option, results
 from zesty_otter.cli.survey import unit_table
-from zesty_otter.errors import UnknownUnitError, UsageError
+from zesty_otter.errors import UnknownUnitError, UsageError, ZestyOtterError
 from zesty_otter.formats.files import save
-from zesty_otter.model import Node, Renamed, Scene
+from zesty_otter.model import Node, Renamed, Scene, count_of
 from zesty_otter.pipeline import Conversion, SourceFile, Wanted, convert, selection, target_steps
 from zesty_otter.pipeline.framing import frame_in, worked_in
+from zesty_otter.pipeline.watching import stamp_of
 
 _MOST_NAMES = 20
 
@@ -152,6 +156,9 @@ def command(
         list[str] | None,
         option(_MORE, metavar="'STEP KEY=VALUE'", help="Any other step, before names are given; may come again."),
     ] = None,
+    watch: Annotated[
+        bool, option(_MORE, "--watch", help="Go on: convert again whenever the file changes; Ctrl-C ends it.")
+    ] = False,
     json: console.Json = False,
     quiet: console.Quiet = False,
     verbose: console.Verbose = False,
@@ -195,24 +202,71 @@ def command(
         *_beside(budget, levels, card, collision, collision_tolerance, shadow),
     ]
     given = SourceFile(source, unit, axes, tuple(textures_from or ()), pose=pose, scene=scene_name, colors=colors)
+
+    def once(*, quiet: bool = quiet or json) -> Conversion:
+        with console.stages(quiet=quiet) as told:
+            done = convert(given, out, chosen, wanted, frame=space or ready, watch=told)
+        if names_table is not None:
+            from zesty_otter.steps.names import table_text
+
+            save({names_table.name: [table_text(done.scene.renamed).encode()]}, names_table, inputs=[source])
+        return done
+
+    stamps = {source.absolute(): stamp_of(source)}
     try:
-        with console.stages(quiet=quiet or json) as watch:
-            done = convert(given, out, chosen, wanted, frame=space or ready, watch=watch)
+        done = once()
     except UnknownUnitError:
         _say_unit_is_needed(source, unit, axes, json=json)
         return UnknownUnitError.exit_status
-    if names_table is not None:
-        from zesty_otter.steps.names import table_text
-
-        save({names_table.name: [table_text(done.scene.renamed).encode()]}, names_table, inputs=[source])
     if json:
         console.print_json(_document(source, done))
     else:
         show(source, done)
         console.print_findings((("", one) for one in done.findings), verbose=verbose, quiet=quiet)
         console.print_notes(done.notes, verbose=verbose, quiet=quiet)
+    if watch:
+        _watch(source, stamps, done, once, json=json)
+        return 0
     errors = any(one.severity == "error" for one in done.findings)
     return 1 if errors or any(arrival.problems for arrival in done.arrivals) else 0
+
+
+def _watch(
+    source: Path, stamps: Mapping[Path, Any], done: Conversion, once: Callable[..., Conversion], *, json: bool
+) -> None:
+    """Convert again whenever the source, or what it refers to, changes; a line or a document for each time."""
+    from zesty_otter.formats.files import inputs_of
+    from zesty_otter.pipeline.watching import wait_for_change
+
+    if not json:
+        console.results.print("watching; Ctrl-C ends it")
+    files = dict(stamps)
+    with contextlib.suppress(KeyboardInterrupt):
+        while True:
+            files |= {one: stamp_of(one) for path in inputs_of(done.scene) if (one := path.absolute()) not in files}
+            if not wait_for_change(files, [], ()):
+                continue
+            files = {path: stamp_of(path) for path in files}
+            started = time.monotonic()
+            now = time.strftime("%H:%M:%S")
+            try:
+                done = once(quiet=True)
+            except ZestyOtterError as error:
+                stays = "The file of the last good time stays."
+                console.messages.print(f"{now} [problem]failed[/] {escape(str(error))} {stays}", soft_wrap=True)
+                continue
+            if json:
+                text = dumps(_document(source, done), default=str)
+                console.results.print(text, soft_wrap=True, highlight=False, markup=False)
+                continue
+            problems = [problem for one in done.arrivals for problem in one.problems]
+            said = f"[problem]differs[/]: {escape('; '.join(problems[:2]))}" if problems else "[done]as meant[/]"
+            files_made = count_of(len(done.arrivals), "file")
+            took = time.monotonic() - started
+            text = f"{now} {escape(source.name)} written, {files_made} in {took:.2f} s, {said}"
+            console.results.print(text, soft_wrap=True)
+    if not json:
+        console.results.print("\nno longer watching")
 
 
 def _settings(given: list[str] | None) -> dict[str, Any]:

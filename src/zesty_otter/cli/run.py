@@ -8,6 +8,7 @@ import time
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import asdict
+from json import dumps
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -19,7 +20,7 @@ from zesty_otter.cli import console
 from zesty_otter.cli.console import format_size, messages, results
 from zesty_otter.cli.steps import setting_line
 from zesty_otter.errors import UsageError
-from zesty_otter.jobs import AssetResult, Event, JobResult, load, plan, run_job, schema
+from zesty_otter.jobs import AssetResult, Event, JobResult, Round, load, plan, run_job, schema, watch_job
 from zesty_otter.jobs.planning import PlannedOutput, Task
 from zesty_otter.model import count_of, shortened
 from zesty_otter.pipeline.framing import frame_in
@@ -56,6 +57,9 @@ def command(
     show_schema: Annotated[
         bool, typer.Option("--schema", help="Print the JSON Schema of job files, for editors.")
     ] = False,
+    watch: Annotated[
+        bool, typer.Option("--watch", help="Go on: run again whenever a source or the job changes; Ctrl-C ends it.")
+    ] = False,
     json: console.Json = False,
     quiet: console.Quiet = False,
     verbose: console.Verbose = False,
@@ -66,6 +70,13 @@ def command(
         return 0
     if job is None:
         raise UsageError("which job?", remedy="Name a job file: zesty-otter run JOB.toml")
+    if watch:
+        if dry_run or fresh:
+            raise UsageError(
+                f"--watch does not go with {'--dry-run' if dry_run else '--fresh'}.", remedy="Leave one out."
+            )
+        options = {"only": only, "replace_edited": replace_edited, "replace_foreign": replace_foreign}
+        return _watch(job, workers or os.cpu_count() or 1, options, json=json, quiet=quiet, verbose=verbose)
     if dry_run and not (json or quiet):
         _show_plan(job, only)
     with run_progress(quiet=quiet or json) as on_progress:
@@ -84,6 +95,49 @@ def command(
     else:
         show(result, dry_run=dry_run, verbose=verbose, quiet=quiet)
     return result.status
+
+
+def _watch(job: Path, workers: int, options: dict[str, Any], *, json: bool, quiet: bool, verbose: bool) -> int:
+    """Run the job again and again; a line, or a document of one line, for each time."""
+    with contextlib.suppress(KeyboardInterrupt):
+        rounds = None
+        with run_progress(quiet=quiet or json) as on_progress:
+            rounds = watch_job(job, on_progress=on_progress, workers=workers, **options)
+            first = next(rounds)
+        if json:
+            results.print(dumps(document(first.result)), soft_wrap=True, highlight=False, markup=False)
+        else:
+            show(first.result, dry_run=False, verbose=verbose, quiet=quiet)
+            results.print("watching; Ctrl-C ends it")
+        for one in rounds:
+            if json:
+                results.print(dumps(document(one.result)), soft_wrap=True, highlight=False, markup=False)
+            else:
+                _show_round(one, job)
+    if not json:
+        results.print("\nno longer watching")
+    return 0
+
+
+def _show_round(one: Round, job: Path) -> None:
+    now = time.strftime("%H:%M:%S")
+    if one.error is not None:
+        text = f"{now} [problem]failed[/] {escape(str(one.error))} The job as it was before goes on."
+        messages.print(text, soft_wrap=True)
+    for asset in one.assets:
+        if asset.error is not None:
+            stay = " Its files of the last good run stay."
+            messages.print(f"{now} [problem]failed[/] {escape(_with_name(asset))}{stay}", soft_wrap=True)
+            continue
+        files = count_of(len(asset.files), "file")
+        differs = [problem for file in asset.files for problem in file.problems]
+        said = f"[problem]differs[/]: {escape('; '.join(differs[:2]))}" if differs else "[done]as meant[/]"
+        text = f"{now} {escape(asset.name)} {_WORDS[asset.state]}, {files} in {one.seconds:.2f} s, {said}"
+        results.print(text, soft_wrap=True)
+    for name in one.recovered:
+        results.print(f"{now} {escape(name)} is as it was; its files are right", soft_wrap=True)
+    if one.error is None and not one.assets and not one.recovered:
+        results.print(f"{now} {escape(job.name)} changed; nothing to make", soft_wrap=True)
 
 
 @contextlib.contextmanager

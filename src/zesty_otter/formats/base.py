@@ -314,16 +314,16 @@ def _is_plain(transform: NDArray[np.float64]) -> bool:
 
 
 def _refuse_far_away(scene: Scene) -> None:
-    """Complains about a mesh that the transforms above it carry out of the numbers that files can hold."""
+    """Complains about a mesh that is out of the numbers that files can hold, by itself or where it stands."""
     for placed in scene.walk():
         if placed.node.mesh is None or not placed.node.mesh.corner_count:
             continue
         reach = np.abs(placed.node.mesh.surface_bounds).max(axis=0)
-        with np.errstate(over="ignore"):
+        with np.errstate(over="ignore", invalid="ignore"):
             farthest = float((np.abs(placed.world[:3, :3]) @ reach + np.abs(placed.world[:3, 3])).max())
-        if not farthest <= LARGEST:
+        if not farthest <= LARGEST or not reach.max() <= LARGEST:
             raise InputError(
-                f"stands beyond {LARGEST:g} units from the origin, once the transforms above it are applied.",
+                f"stands beyond {LARGEST:g} units from the origin, or from its own pivot.",
                 file=scene.source,
                 place=f"node '{placed.node.name}'",
                 remedy="Look at its scale and at those above it: `zesty-otter survey` lists the nodes.",

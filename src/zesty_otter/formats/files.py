@@ -226,7 +226,7 @@ def save(files: dict[str, Iterable[Buffer]], path: Path, *, inputs: Iterable[Pat
     """
     folder = path.parent
     targets = {name: folder / name for name in sorted(files, key=lambda name: (name == path.name, name))}
-    originals = {one.resolve() for one in inputs}
+    originals = {one.resolve() for one in inputs if one.exists()}
     for target in targets.values():
         if target.resolve() in originals:
             raise OutputError(
@@ -290,6 +290,6 @@ def _make_folders(folder: Path) -> list[Path]:
 
 
 def inputs_of(scene: Scene) -> list[Path]:
-    """Every file a scene was read from."""
+    """Every file a scene was read from, and those that it would have been read from, had they been there."""
     textures = [texture.path for texture in scene.textures if texture.path is not None]
     return [*([scene.source] if scene.source else []), *scene.read_files, *textures]

@@ -9,6 +9,7 @@ if TYPE_CHECKING:
     from zesty_otter.jobs.planning import Plan, Task, plan
     from zesty_otter.jobs.record import Delivered
     from zesty_otter.jobs.run import AssetResult, Event, JobResult, run_job
+    from zesty_otter.jobs.watching import Round, watch_job
 
 __getattr__ = loaded_when_asked(
     __name__,
@@ -17,6 +18,7 @@ __getattr__ = loaded_when_asked(
         planning="Plan Task plan",
         record="Delivered",
         run="AssetResult Event JobResult run_job",
+        watching="Round watch_job",
     ),
 )
 
@@ -29,10 +31,12 @@ __all__ = [
     "LayOut",
     "Output",
     "Plan",
+    "Round",
     "Source",
     "Task",
     "load",
     "plan",
     "run_job",
     "schema",
+    "watch_job",
 ]

@@ -138,13 +138,37 @@ def run_job(
     else:
         path = Path(job)
         made = plan(job_file.load(path), name=path.stem, home=path.parent, only=only)
+    return run_planned(
+        made,
+        on_progress=on_progress,
+        workers=workers,
+        in_part=bool(only),
+        fresh=fresh,
+        replace_edited=replace_edited,
+        replace_foreign=replace_foreign,
+        dry_run=dry_run,
+    )
+
+
+def run_planned(
+    made: Plan,
+    *,
+    on_progress: Callable[[Event], None] | None = None,
+    workers: int = 1,
+    in_part: bool = False,
+    fresh: bool = False,
+    replace_edited: bool = False,
+    replace_foreign: bool = False,
+    dry_run: bool = False,
+) -> JobResult:
+    """Run a job that is worked out, of which a part when ``in_part``; the others are those of `run_job`."""
     run = _Run(
         made,
         on_progress or (lambda event: None),
         fresh=fresh,
         replace_edited=replace_edited,
         replace_foreign=replace_foreign,
-        in_part=bool(only),
+        in_part=in_part,
     )
     return run.planned() if dry_run else run.result(max(workers, 1))
 

@@ -36,7 +36,7 @@ from zesty_otter.geometry.solids.shapes import (
 from zesty_otter.geometry.solids.solid import Solid, misfit
 from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.geometry.surface.triangulation import triangulate
-from zesty_otter.model import Mesh, Node, Note, Placed, Scene, count_of, format_length, shortened
+from zesty_otter.model import LARGEST, Mesh, Node, Note, Placed, Scene, count_of, format_length, shortened
 from zesty_otter.steps.assets import Asset, Roles, assets_of
 from zesty_otter.steps.base import Length, Step, tell
 from zesty_otter.steps.siblings import OfSizes, Siblings, holds, size_of, with_nodes_behind
@@ -314,10 +314,12 @@ class Collision(Step):
             elsewhere = one.parent == main.parent and not np.array_equal(node.transform, main.node.transform)
             if elsewhere and abs(np.linalg.det(main.world)) > 0:
                 matrix = np.linalg.solve(main.world, one.world)
-                new = new.replace(points=new.points @ matrix[:3, :3].T + matrix[:3, 3])
-                new = new.turned_round() if np.linalg.det(matrix[:3, :3]) < 0 else new
-                node = replace(node, transform=main.node.transform)
-                done["moved to the pivot of the mesh"] = done.get("moved to the pivot of the mesh", 0) + 1
+                points = new.points @ matrix[:3, :3].T + matrix[:3, 3]
+                if np.abs(points).max(initial=0.0) <= LARGEST:  # not all squashed by the transforms of the mesh
+                    new = new.replace(points=points)
+                    new = new.turned_round() if np.linalg.det(matrix[:3, :3]) < 0 else new
+                    node = replace(node, transform=main.node.transform)
+                    done["moved to the pivot of the mesh"] = done.get("moved to the pivot of the mesh", 0) + 1
             if new is not mesh or node is not one.node:
                 changed[one.number] = replace(node, content=new)
         text = [f"its own collision, {count_of(count, 'mesh')}: {what}" for what, count in done.items()]

@@ -161,8 +161,9 @@ class Shadow(Step):
             remarks.append(f"its shadow mesh stands out of it by up to {format_length(float(f'{best_out:.3g}'))}")
         before = np.maximum(widths_of(points[np.unique(triangles)]), 1e-300)
         kept = {"silhouette_kept": float(np.mean(widths_of(pulled[np.unique(faces)]) / before))}
-        if solid:
-            kept["volume_kept"] = volume_of(pulled, faces) / max(volume_of(points, triangles), 1e-300)
+        whole = volume_of(points, triangles)
+        if solid and whole > 1e-15 * float(np.ptp(points, axis=0).max()) ** 3:
+            kept["volume_kept"] = volume_of(pulled, faces) / whole
         return pulled, faces, {key: float(f"{value:.4g}") for key, value in kept.items()}
 
     def _out(self, source: Solid, found: tuple[NDArray[np.float64], NDArray[np.int32], float]) -> float:

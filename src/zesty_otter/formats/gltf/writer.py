@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import json
+import math
 import struct
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from typing import Any
 from urllib.parse import quote
@@ -127,6 +128,14 @@ class _Writer:
         self.table = MaterialTable(self._add_image)
         self.required: set[str] = set()
 
+    def _storable(self, properties: Mapping[str, Any], owner: str) -> dict[str, Any]:
+        """Properties without numbers that JSON has none for."""
+        lost = [key for key, value in properties.items() if not _is_finite(value)]
+        if lost:
+            text = f"properties of {owner} that are no finite numbers are left out: {shortened(lost)}"
+            self.notes.append(Note("lost", text, "gltf"))
+        return {key: value for key, value in properties.items() if key not in lost}
+
     def encoded(self) -> Encoded:
         meshes = [mesh for mesh in self.scene.meshes if mesh.face_count]
         number = {id(mesh): n for n, mesh in enumerate(meshes)}
@@ -162,7 +171,7 @@ class _Writer:
             "extensionsRequired": sorted(self.required | self.table.required),
         }
         if self.scene.properties:
-            document["scenes"][0]["extras"] = dict(self.scene.properties)
+            document["scenes"][0]["extras"] = self._storable(self.scene.properties, "the scene")
         if self.lights:
             document["extensions"] = {"KHR_lights_punctual": {"lights": self.lights}}
         if not self.binary:
@@ -208,7 +217,7 @@ class _Writer:
                 out.setdefault("extensions", {})["KHR_node_visibility"] = {"visible": False}
                 self.table.extensions.add("KHR_node_visibility")
             if node.properties:
-                out["extras"] = dict(node.properties)
+                out["extras"] = self._storable(node.properties, f"node '{node.name}'")
             if node.children:
                 children = place.setdefault("children", [])
                 stack.extend((child, children) for child in reversed(node.children))
@@ -289,7 +298,7 @@ class _Writer:
             done = stop
         about: dict[str, Any] = {"name": mesh.name, "primitives": primitives}
         names = [layer.name for layer in source.uv_sets]
-        extras = {**mesh.properties, **({UV_NAMES: names} if any(names) else {})}
+        extras = {**self._storable(mesh.properties, f"mesh '{mesh.name}'"), **({UV_NAMES: names} if any(names) else {})}
         return {**about, "extras": extras} if extras else about
 
     def _with_normals(self, mesh: Mesh) -> Mesh:
@@ -454,3 +463,11 @@ def _glb_chunks(text: bytes, chunks: list[Buffer], length: int) -> Iterator[Buff
     yield text
     yield struct.pack("<I4s", length, b"BIN\0")
     yield from chunks
+
+
+def _is_finite(value: Any) -> bool:
+    if isinstance(value, Mapping):
+        return all(map(_is_finite, value.values()))
+    if isinstance(value, list | tuple):
+        return all(map(_is_finite, value))
+    return not isinstance(value, float) or math.isfinite(value)

@@ -403,6 +403,7 @@ class _Assembly:
                     return
             elif wanted != whole or " " not in whole:
                 self.note("lost", f"material library '{wanted}' was not found", self.found.names[n, 3])
+                self.read_files += [folder / wanted for folder in reference.looked_in[:1]]  # it may appear
 
     def _note_statements(self) -> None:
         names, state = self.found.names, self.found.state
