@@ -36,6 +36,7 @@ def command(json: console.Json = False) -> None:
             ", ".join(what for what in CARRIES if what in one.carries) or "bare triangles",
         )
     console.results.print(made)
+    console.results.print()
     settings = console.table("setting", "of", "values", "what it says")
     for own in dict.fromkeys(own for one in all_formats() for own in one.settings):
         owners = dict.fromkeys(suffix for one in all_formats() if own in one.settings for suffix in one.suffixes)
