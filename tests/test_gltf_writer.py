@@ -263,6 +263,14 @@ def test_quantized_positions_are_where_they_were_to_a_65535th(tmp_path):
     assert zo.audit.arrived(scene, tmp_path / "q.glb").problems != ()
 
 
+@pytest.mark.parametrize(("said", "meant"), [(True, True), ("yes", True), (False, False), ("no", False)])
+def test_settings_are_values_or_the_words_for_them(tmp_path, said, meant):
+    zo.write(scene_of(cube()), tmp_path / "q.glb", quantized=said)
+    assert ("KHR_mesh_quantization" in Gltf(tmp_path / "q.glb").json.get("extensionsRequired", [])) is meant
+    with pytest.raises(zo.UsageError, match=r"cannot be 'perhaps'\. Say no or yes\."):
+        zo.write(scene_of(cube()), tmp_path / "q.glb", quantized="perhaps")
+
+
 def test_only_gltf_can_be_quantized(tmp_path):
     with pytest.raises(
         zo.UsageError, match=r"OBJ with MTL files have no setting 'quantized'. Only .glb, .gltf files have it"

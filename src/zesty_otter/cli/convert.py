@@ -276,7 +276,7 @@ def _settings(given: list[str] | None) -> dict[str, Any]:
         key, equals, value = text.partition("=")
         if not equals:
             raise UsageError(f"'{text}' is not a setting.", remedy=f"Write: --writing {key}=VALUE")
-        found[key] = {"true": True, "yes": True, "false": False, "no": False}.get(value, value)
+        found[key] = value
     return found
 
 

@@ -222,6 +222,7 @@ class Format:
             When the format has no such setting, or not with this value.
         """
         there = {one.name: one for one in self.settings}
+        found = {}
         for key, value in given.items():
             if key not in there:
                 able = _endings(lambda one, key=key: any(key == own.name for own in one.settings))  # type: ignore[misc]
@@ -229,12 +230,14 @@ class Format:
                     f"{self.title} files have no setting '{key}'.{closest(key, list(there))}",
                     remedy=f"Only {able} files have it." if able else "`zesty-otter formats` lists what there is.",
                 )
-            if value not in there[key].values:
-                words = " or ".join(map(_word, there[key].values))
+            words = {_word(one): one for one in there[key].values}
+            if _word(value) not in words:
                 raise UsageError(
-                    f"setting '{key}' of {self.title} files cannot be '{_word(value)}'.", remedy=f"Say {words}."
+                    f"setting '{key}' of {self.title} files cannot be '{_word(value)}'.",
+                    remedy=f"Say {' or '.join(words)}.",
                 )
-        return {name: given.get(name, one.values[0]) for name, one in there.items()}
+            found[key] = words[_word(value)]
+        return {name: found.get(name, one.values[0]) for name, one in there.items()}
 
     def encode(self, scene: Scene, name: str, *, keep_hidden: bool = False, **given: Any) -> Encoded:
         """What is in each file of a scene, ``given`` some of its settings."""
@@ -268,7 +271,7 @@ class Format:
 
 def _word(value: Any) -> str:
     """A value as it is typed."""
-    return {True: "yes", False: "no"}.get(value, str(value)) if isinstance(value, bool) else str(value)
+    return ("yes" if value else "no") if isinstance(value, bool) else str(value)
 
 
 def _without_extensions(material: Material) -> Material:
