@@ -201,7 +201,8 @@ def test_copies_share_what_is_made_for_them():
         world[:3, :3] = turn * (1 + n % 2)
         nodes.append(Node(f"buoy_{n}", world, content=mesh))
     steps = zo.steps.Levels(chain="50"), zo.steps.Card(pixels=32), zo.steps.Collision(shape="hull"), zo.steps.Shadow()
-    found = zo.apply(scene_of(*nodes), *steps)
+    found = zo.apply(scene_of(*nodes), *steps, zo.steps.Bounds(shape="turned-box"))
+    assert len({id(one.node.mesh) for one in found.nodes(role="bounds")}) == 1 < len(list(found.nodes(role="bounds")))
     behind = {role: [one.node for one in found.nodes(role=role)] for role in ("level", "collision", "shadow")}
     assert [len(nodes) for nodes in behind.values()] == [8, 4, 4]
     assert {node.name for node in behind["collision"]} == {f"buoy_{n}_collision_1" for n in range(4)}

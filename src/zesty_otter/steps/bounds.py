@@ -47,6 +47,8 @@ class Bounds(Step):
         metre = scene.unit_for("measuring bounds")
         behind: dict[int, list[Node]] = {}
         notes: list[Note] = []
+        made: dict[Any, tuple[Mesh, dict[str, list[float]]]] = {}
+        siblings = Siblings()
         for asset in assets_of(scene):
             main = next((one for one in asset.main if one.number in numbers and one.node.mesh is not None), None)
             if main is None or any(one.node.role == "bounds" for one in asset.rest):
@@ -55,23 +57,25 @@ class Bounds(Step):
             if self.of:
                 around = [one for one in around if chosen(self.of, one)]
             own = np.linalg.inv(main.world) if abs(np.linalg.det(main.world)) > 0 else np.eye(4)
+            parts = [(one.node.mesh, own @ one.world) for one in around if one.node.mesh is not None]
             places = [np.zeros((0, 3))]
-            for one in around:
-                if one.node.mesh is not None:
-                    matrix = own @ one.world
-                    used = one.node.mesh.points[one.node.mesh.point_used]
-                    places.append(used @ matrix[:3, :3].T + matrix[:3, 3])
+            for part, matrix in parts:
+                places.append(part.points[part.point_used] @ matrix[:3, :3].T + matrix[:3, 3])
             points = np.concatenate(places)
             if not len(points):
                 text = "has no bounds: none of its meshes fits" if self.of else "has no faces to go around"
                 notes.append(self.note(text, kind="finding", node=main.node.name))
                 continue
             name = self.names.replace("{name}", main.node.name)
-            mesh, facts = self._around(name, points)
+            # Assets of the same meshes at the same places have the same bounds.
+            key = tuple((id(part), (matrix.round(9) + 0.0).tobytes()) for part, matrix in parts)
+            if key not in made:
+                made[key] = self._around(name, points)
+            mesh, facts = made[key]
             scale = metre * abs(float(np.linalg.det(main.world[:3, :3]))) ** (1 / 3)
             said = {key: [float(f"{scale * v:.9g}") for v in values] for key, values in facts.items()}
             properties = {"asset": asset.name, **{k: v if len(v) > 1 else v[0] for k, v in said.items()}}
-            behind[main.number] = [Siblings().beside(main, mesh, name, "bounds", properties)]
+            behind[main.number] = [siblings.beside(main, mesh, name, "bounds", properties)]
         if behind:
             notes.insert(0, self.note(f"bounds added to {count_of(len(behind), 'asset')}, each a {self.shape}"))
         return with_nodes_behind(scene, behind, {}).with_notes(*notes)
