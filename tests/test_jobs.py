@@ -570,6 +570,21 @@ def test_a_run_that_is_killed_leaves_no_half_files_and_the_next_one_completes(ya
     assert list(ready.glob(".*")) == []
 
 
+@pytest.mark.parametrize("share", range(4))
+def test_a_run_ends_that_is_interrupted_while_workers_send_much(share):
+    """They are killed in the middle of it, and nobody waits for the rest."""
+    code = (
+        "import sys, time\nfrom pathlib import Path\nfrom zesty_otter.jobs.run import _pool\n"
+        "try:\n"
+        "    with _pool([], Path(), 2, False) as pool:\n"
+        "        for _ in range(4): pool.submit(bytes, 60_000_000)\n"
+        f"        time.sleep({0.02 + 0.03 * share}); raise KeyboardInterrupt\n"
+        "except KeyboardInterrupt: print('ended')"
+    )
+    ran = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60)
+    assert ran.stdout == "ended\n"
+
+
 def test_a_worker_that_dies_costs_one_asset(yard, tmp_path):
     @zo.steps.register
     class Vanish(zo.steps.Step):

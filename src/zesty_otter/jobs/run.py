@@ -584,6 +584,9 @@ def _pool(tasks: list[Task], staging: Path, workers: int, report: bool) -> Itera
     except BaseException:
         for process in list((pool._processes or {}).values()):
             process.kill()
+        # One that was killed while it sent a result left half of it: with no other end open, nobody waits for the rest.
+        with contextlib.suppress(AttributeError, OSError):
+            pool._result_queue._writer.close()  # type: ignore[attr-defined]
         raise
     finally:
         pool.shutdown(wait=True, cancel_futures=True)
