@@ -75,6 +75,7 @@ def watch_job(
     path = Path(job).absolute()
     known = job_file.load(path)
     changed: set[Path] = set()
+    last = str(None)
     said: dict[str, str] = {}  # of assets that failed, or were left alone, why
     first = True
     while stop is None or not stop.is_set():
@@ -113,8 +114,9 @@ def watch_job(
         back = tuple(one.name for one in result.assets if one.state == "unchanged" and one.name in said)
         said = {one.name: _why(one) for one in result.assets if one.state in ("failed", "kept")}
         done = Round(tuple(sorted(changed)), result, time.monotonic() - started, news, back, error)
-        if first or error is not None or done.assets or back or path in changed:
+        if first or done.assets or back or str(error) != last or path in changed:
             yield done
+        last = str(error)
         first = False
         again = _planned(known, path, only)
         now = _stamps(again, known, path)
