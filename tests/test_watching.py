@@ -62,6 +62,8 @@ class Watching:
         self.stop.set()
         self.thread.join(60)
         assert not self.thread.is_alive()
+        while not self.rounds.empty():
+            assert not self.rounds.get().assets  # nothing is made that no test waited for
 
 
 @pytest.fixture

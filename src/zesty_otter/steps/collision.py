@@ -412,7 +412,14 @@ class _Solutions:
     ) -> tuple[list[Mesh], _Found]:
         """The collision meshes of a mesh, and what there is to say of them."""
         # What turns a mesh about the vertical changes nothing of its collision.
-        key = id(mesh), shape, *((one.round(9) + 0.0).tobytes() for one in (linear.T @ linear, self.up @ linear))
+        size = size_of(linear)
+        unit = linear / size  # so that what is tiny is told apart as well
+        key = (
+            id(mesh),
+            shape,
+            f"{size:.9g}",
+            *((one.round(9) + 0.0).tobytes() for one in (unit.T @ unit, self.up @ unit)),
+        )
         if key not in self._same:
             self._same[key] = self._of_a_larger_one(mesh, linear, shape) or self._new(mesh, linear, shape, progress)
         return self._same[key]
