@@ -7,23 +7,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.surface.triangulation import triangulate
+from zesty_otter.geometry.surface import triangulation
 from zesty_otter.model import Mesh
 
 
 def hard_to_fan(mesh: Mesh) -> NDArray[np.bool_]:
     """(F,) the faces that plain readers split wrongly: of more than four corners, or not convex."""
-    size = mesh.face_size
-    found = np.asarray(size > 4)
-    quads = np.flatnonzero(size == 4)
-    if len(quads):
-        corner = mesh.points[mesh.corner_point[mesh.face_start[quads][:, None] + np.arange(4)]]
-        along = np.roll(corner, -1, axis=1) - corner
-        turn = np.cross(np.roll(along, 1, axis=1), along)
-        normal = np.cross(corner[:, 2] - corner[:, 0], corner[:, 3] - corner[:, 1])
-        length = np.einsum("qi,qi->q", normal, normal)
-        found[quads] = (np.einsum("qki,qi->qk", turn, normal) < -1e-9 * length[:, None]).any(axis=1)
-    return found
+    return triangulation.hard_to_fan(mesh.points, mesh.face_start, mesh.corner_point)
 
 
 def with_corners(mesh: Mesh, corners: Any, face_start: Any, face: Any) -> Mesh:
@@ -39,7 +29,7 @@ def with_corners(mesh: Mesh, corners: Any, face_start: Any, face: Any) -> Mesh:
 
 def triangulated(mesh: Mesh, diagonal: str, to_split: np.ndarray[Any, Any]) -> Mesh:
     """The mesh with the faces in ``to_split`` (F,) turned into triangles, in place in the order of faces."""
-    triangles, face = triangulate(mesh.points, mesh.face_start, mesh.corner_point, diagonal=diagonal)
+    triangles, face = triangulation.triangulate(mesh.points, mesh.face_start, mesh.corner_point, diagonal=diagonal)
     size = np.full(len(face), 3)
     if to_split.all() or (mesh.face_size[~to_split] == 3).all():
         corners = triangles.ravel()

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.geometry.surface.triangulation import triangulate
-from zesty_otter.model import Layer, Mesh, count_of
+from zesty_otter.model import Layer, Mesh, cofactors_of, count_of
 
 _EPS = float(np.finfo(np.float32).eps)
 
@@ -92,7 +92,7 @@ def corners_of(mesh: Mesh, world: NDArray[np.float64], *, triangles: bool) -> Co
     if mesh.normals is not None:
         normals = at(mesh.normals, np.nan)
         if not np.array_equal(linear, np.eye(3)):
-            cofactors = np.stack([np.cross(linear[(k + 1) % 3], linear[(k + 2) % 3]) for k in range(3)])
+            cofactors = cofactors_of(linear)
             normals = normals.astype(np.float64) @ cofactors.T * (np.sign(np.linalg.det(linear)) or 1.0)
     tangents = None
     for layer in mesh.layers_of("tangent"):

@@ -319,18 +319,26 @@ def _is_plain(transform: NDArray[np.float64]) -> bool:
 def _refuse_far_away(scene: Scene) -> None:
     """Complains about a mesh that is out of the numbers that files can hold, by itself or where it stands."""
     for placed in scene.walk():
-        if placed.node.mesh is None or not placed.node.mesh.corner_count:
+        mesh = placed.node.mesh
+        if mesh is None or not mesh.corner_count:
             continue
-        reach = np.abs(placed.node.mesh.surface_bounds).max(axis=0)
-        with np.errstate(over="ignore", invalid="ignore"):
-            farthest = float((np.abs(placed.world[:3, :3]) @ reach + np.abs(placed.world[:3, 3])).max())
-        if not farthest <= LARGEST or not reach.max() <= LARGEST:
+        # Only where a point is far away it matters whether it is used.
+        farthest = max(float(mesh.points.max()), -float(mesh.points.min()))
+        if _is_far(np.full((2, 3), farthest), placed.world) and _is_far(mesh.surface_bounds, placed.world):
             raise InputError(
                 f"stands beyond {LARGEST:g} units from the origin, or from its own pivot.",
                 file=scene.source,
                 place=f"node '{placed.node.name}'",
                 remedy="Look at its scale and at those above it: `zesty-otter survey` lists the nodes.",
             )
+
+
+def _is_far(box: NDArray[np.float64], world: NDArray[np.float64]) -> bool:
+    """Whether a box (2, 3) is out of the numbers that files can hold, by itself or under a transform."""
+    reach = np.abs(box).max(axis=0)
+    with np.errstate(over="ignore", invalid="ignore"):
+        farthest = (np.abs(world[:3, :3]) @ reach + np.abs(world[:3, 3])).max()
+    return not (farthest <= LARGEST and reach.max() <= LARGEST)
 
 
 ROLE = "role"

@@ -40,7 +40,7 @@ from zesty_otter.model.scene import (
     placed_bounds,
     seen_bounds,
 )
-from zesty_otter.model.transforms import reframed, transformed, turned_content
+from zesty_otter.model.transforms import cofactors_of, reframed, transformed, turned_content
 
 __all__ = [
     "ALPHA_MODES",
@@ -67,6 +67,7 @@ __all__ = [
     "TextureUse",
     "all_axes",
     "all_finite",
+    "cofactors_of",
     "compact",
     "content_bounds",
     "corners_of_faces",

@@ -76,7 +76,7 @@ def transformed(mesh: Mesh, linear: NDArray[np.float64], offset: NDArray[np.floa
     """
     mirrors = bool(np.linalg.det(linear) < 0)
     # The matrix of cofactors turns normals as the inverse transpose does, and works when flat.
-    cofactors = np.stack([np.cross(linear[(k + 1) % 3], linear[(k + 2) % 3]) for k in range(3)])
+    cofactors = cofactors_of(linear)
     if mirrors:
         cofactors = -cofactors
     layers = tuple(
@@ -84,6 +84,13 @@ def transformed(mesh: Mesh, linear: NDArray[np.float64], offset: NDArray[np.floa
     )
     moved = mesh.replace(points=_moved(mesh.points, linear, offset), layers=layers)
     return moved.turned_round() if mirrors else moved
+
+
+def cofactors_of(linear: NDArray[np.float64]) -> NDArray[np.float64]:
+    """(3, 3) the cofactors of a matrix: its inverse transpose times its determinant, there for flat ones as well."""
+    (a, b, c), (d, e, f), (g, h, i) = linear.tolist()
+    return np.array([[e * i - f * h, f * g - d * i, d * h - e * g], [h * c - i * b, i * a - g * c, g * b - h * a],
+                     [b * f - c * e, c * d - a * f, a * e - b * d]])  # fmt: skip
 
 
 def _moved(

@@ -18,7 +18,7 @@ from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.gltf.extras import UV_NAMES
 from zesty_otter.formats.gltf.materials import MaterialTable
 from zesty_otter.geometry.surface.aim import aim
-from zesty_otter.geometry.surface.corners import join_points, split_vertices, take_rows
+from zesty_otter.geometry.surface.corners import extent, join_points, split_vertices, take_rows
 from zesty_otter.geometry.surface.normals import unit_rows
 from zesty_otter.geometry.surface.placing import sheared, taken_apart
 from zesty_otter.geometry.surface.triangulation import triangulate
@@ -272,7 +272,7 @@ class _Writer:
             attributes, self.spread[id(source)] = rounded(attributes)
             self.table.extensions.add("KHR_mesh_quantization")
             self.required.add("KHR_mesh_quantization")
-        first = np.searchsorted(slot, np.arange(len(mesh.slots) + 1))
+        first = np.searchsorted(slot, np.arange(len(mesh.slots) + 1, dtype=slot.dtype))
         primitives = []
         done = 0
         for n, material in enumerate(mesh.slots):
@@ -312,11 +312,11 @@ class _Writer:
         return with_all_normals(mesh)
 
     def _attributes(self, mesh: Mesh, corner: NDArray[np.int32]) -> dict[str, NDArray[np.float32]]:
-        out = {"POSITION": take_rows(mesh.points, mesh.corner_point[corner])}
+        out = {"POSITION": take_rows(mesh.points, mesh.corner_point, corner)}
         counts: dict[str, int] = {}
         for layer in mesh.layers:
             number = counts[layer.kind] = counts.get(layer.kind, -1) + 1
-            values = take_rows(layer.values, layer.index[corner], 1.0 if layer.kind == "color" else 0.0)
+            values = take_rows(layer.values, layer.index, corner, 1.0 if layer.kind == "color" else 0.0)
             if layer.kind == "uv":
                 # Ours start at the lower left corner of the image, glTF's at the upper left.
                 values[:, 1] = 1.0 - values[:, 1]
@@ -343,9 +343,7 @@ class _Writer:
         if normalized:
             accessor["normalized"] = True
         if bounds:
-            # Column by column: NumPy is slow at reducing along a long axis beside a short one.
-            accessor["min"] = [float(values[:, k].min()) for k in range(width)]
-            accessor["max"] = [float(values[:, k].max()) for k in range(width)]
+            accessor["min"], accessor["max"] = extent(values).tolist()
         self.accessors.append(accessor)
         return len(self.accessors) - 1
 

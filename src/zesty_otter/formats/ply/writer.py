@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,21 +29,19 @@ def encode(scene: Scene, name: str) -> Encoded:
     vertex, corner = split_corners(
         mesh.face_start, mesh.corner_point, no_slots, [(layer.values, layer.index) for layer in layers]
     )
-    columns = {axis: mesh.points[mesh.corner_point[corner], k].astype("<f4") for k, axis in enumerate("xyz")}
+    columns: dict[tuple[str, ...], NDArray[Any]] = {("x", "y", "z"): take_rows(mesh.points, mesh.corner_point, corner)}
     for layer in layers:
-        values = take_rows(layer.values, layer.index[corner], 1.0 if layer.kind == "color" else 0.0)
-        for k in range(values.shape[1]):
-            column = values[:, k]
-            if layer.kind == "color":
-                column = np.round(np.clip(column, 0, 1) * 255).astype(np.uint8)
-            columns[_PROPERTIES[layer.kind][k]] = column
-    rows = np.empty(len(corner), [(name, column.dtype) for name, column in columns.items()])
-    for key, column in columns.items():
-        rows[key] = column
+        values = take_rows(layer.values, layer.index, corner, 1.0 if layer.kind == "color" else 0.0)
+        names = _PROPERTIES[layer.kind][: values.shape[1]]
+        columns[names] = np.rint(np.clip(values, 0, 1) * 255).astype(np.uint8) if layer.kind == "color" else values
+    rows = np.empty(len(corner), [(" ".join(names), of.dtype, of.shape[1:]) for names, of in columns.items()])
+    for names, of in columns.items():
+        rows[" ".join(names)] = of
     head = ["ply", "format binary_little_endian 1.0"]
     head.append(f"comment {frame_comment(scene.frame)}")
     head.append(f"element vertex {len(rows)}")
-    head += [f"property {'uchar' if rows.dtype[key] == np.uint8 else 'float'} {key}" for key in columns]
+    for names, of in columns.items():
+        head += [f"property {'uchar' if of.dtype == np.uint8 else 'float'} {name}" for name in names]
     head += [f"element face {mesh.face_count}", "property list uchar int vertex_indices"]
     head.append("end_header\n")
     text = "\n".join(head).encode()

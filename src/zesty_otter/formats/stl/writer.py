@@ -6,10 +6,9 @@ import numpy as np
 
 from zesty_otter.formats.bare import as_one_mesh, frame_comment
 from zesty_otter.formats.files import Encoded
+from zesty_otter.formats.stl import _facets as kernels
 from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Note, Scene
-
-_FACET = np.dtype([("normal", "<f4", 3), ("points", "<f4", (3, 3)), ("color", "<u2")])
 
 
 def encode(scene: Scene, name: str) -> Encoded:
@@ -20,12 +19,8 @@ def encode(scene: Scene, name: str) -> Encoded:
     if lost:
         notes.append(Note("lost", f"STL has no {', '.join(lost)}; they are left out", "stl"))
     corners, _ = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
-    points = mesh.points[mesh.corner_point[corners]]
-    normals = np.cross(points[:, 1] - points[:, 0], points[:, 2] - points[:, 0])
-    length = np.linalg.norm(normals, axis=1)
-    facets = np.zeros(len(points), _FACET)
-    facets["points"] = points
-    facets["normal"] = normals / np.where(length > 0, length, 1.0)[:, None]
+    facets = np.empty((len(corners), kernels.ROW_BYTES), np.uint8)
+    kernels.facets(mesh.points, mesh.corner_point, corners, facets)
     # Not beginning with the word that ASCII files begin with.
     head = f"comment {frame_comment(scene.frame)}".encode()[:80].ljust(80)
-    return Encoded({name: [head, np.array([len(facets)], "<u4").view(np.uint8), facets.view(np.uint8)]}, notes)
+    return Encoded({name: [head, np.array([len(facets)], "<u4").view(np.uint8), facets]}, notes)

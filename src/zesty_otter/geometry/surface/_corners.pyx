@@ -1,7 +1,22 @@
 """Compiled loops of `corners` and `normals`: chains of things that share a point."""
 
 from libc.math cimport sqrt
-from libc.stdint cimport int32_t, int64_t, uint64_t
+from libc.stdint cimport int32_t, int64_t, uint16_t, uint64_t
+
+
+cdef extern from *:
+    """
+    #if defined(__GNUC__) || defined(__clang__)
+    #define zo_fetch(where) __builtin_prefetch(where)
+    #else
+    #define zo_fetch(where)
+    #endif
+    """
+    void zo_fetch(const void *where) noexcept nogil
+
+# How many points ahead of its use a place of the table is fetched.
+cdef enum:
+    _AHEAD = 16
 
 
 cdef inline uint64_t _unsigned_zero(uint64_t bits) noexcept nogil:
@@ -12,17 +27,21 @@ cpdef void join_points(const uint64_t[:, ::1] bits, int32_t[::1] representative,
     # Open addressing; invariant: a slot holds the lowest point of its position. Size: a power of two.
     cdef bint same
     cdef int32_t q
-    cdef int64_t k, p, size
-    cdef uint64_t h, x, y, z
+    cdef int64_t ahead, count, k, p
+    cdef int64_t[_AHEAD] coming
+    cdef uint64_t most, x, y, z
     with nogil:
-        size = len(table)
-        for p in range(len(bits)):
+        count = len(bits)
+        most = <uint64_t>len(table) - 1
+        for p in range(min(_AHEAD, count)):
+            coming[p] = _place_of(bits, p, most)
+        for p in range(count):
+            k = coming[p % _AHEAD]
+            ahead = p + _AHEAD
+            if ahead < count:
+                coming[p % _AHEAD] = _place_of(bits, ahead, most)
+                zo_fetch(&table[coming[p % _AHEAD]])
             x, y, z = _unsigned_zero(bits[p, 0]), _unsigned_zero(bits[p, 1]), _unsigned_zero(bits[p, 2])
-            h = x * <uint64_t>0x9E3779B97F4A7C15 ^ y * <uint64_t>0xC2B2AE3D27D4EB4F ^ z * <uint64_t>0x165667B19E3779F9
-            h ^= h >> 32
-            h *= <uint64_t>0xD6E8FEB86659FD93
-            h ^= h >> 29
-            k = <int64_t>(h & <uint64_t>(size - 1))
             while True:
                 q = table[k]
                 if q < 0:
@@ -33,11 +52,22 @@ cpdef void join_points(const uint64_t[:, ::1] bits, int32_t[::1] representative,
                 if same and _unsigned_zero(bits[q, 2]) == z:
                     representative[p] = q
                     break
-                k = (k + 1) & (size - 1)
+                k = (k + 1) & <int64_t>most
+
+
+cdef inline int64_t _place_of(const uint64_t[:, ::1] bits, int64_t p, uint64_t most) noexcept nogil:
+    # Where in a table of `most` + 1 slots a position is looked for first.
+    cdef uint64_t h, x, y, z
+    x, y, z = _unsigned_zero(bits[p, 0]), _unsigned_zero(bits[p, 1]), _unsigned_zero(bits[p, 2])
+    h = x * <uint64_t>0x9E3779B97F4A7C15 ^ y * <uint64_t>0xC2B2AE3D27D4EB4F ^ z * <uint64_t>0x165667B19E3779F9
+    h ^= h >> 32
+    h *= <uint64_t>0xD6E8FEB86659FD93
+    h ^= h >> 29
+    return <int64_t>(h & most)
 
 
 cpdef int64_t split_vertices(
-    const int32_t[::1] corner, const int32_t[::1] section, const int32_t[::1] corner_point,
+    const int32_t[::1] corner, const int64_t[::1] section_end, const int32_t[::1] corner_point,
     const int32_t[:, ::1] keys, const float[::1] values, const int64_t[::1] value_start,
     const int64_t[::1] value_width, int32_t[::1] vertex_of, int32_t[::1] first_corner, int32_t[::1] head,
     int32_t[::1] later
@@ -45,27 +75,28 @@ cpdef int64_t split_vertices(
     # Corners come section by section. Invariant: head[p] starts the chain of vertices made for point p,
     # newest first, so those of the current section lead it.
     cdef int32_t c, p
-    cdef int64_t count, current, n, section_first, v
+    cdef int64_t count, done, k, n, section_first, v
     with nogil:
         count = 0
-        section_first = 0
-        current = -1
-        for n in range(len(corner)):
-            if section[n // 3] != current:
-                current = section[n // 3]
-                section_first = count
-            c = corner[n]
-            p = corner_point[c]
-            v = head[p]
-            while v >= section_first and not _same_values(c, first_corner[v], keys, values, value_start, value_width):
-                v = later[v]
-            if v < section_first:
-                v = count
-                count += 1
-                first_corner[v] = c
-                later[v] = head[p]
-                head[p] = v
-            vertex_of[n] = v
+        done = 0
+        for k in range(len(section_end)):
+            section_first = count
+            for n in range(done, section_end[k]):
+                c = corner[n]
+                p = corner_point[c]
+                v = head[p]
+                while v >= section_first and not _same_values(
+                    c, first_corner[v], keys, values, value_start, value_width
+                ):
+                    v = later[v]
+                if v < section_first:
+                    v = count
+                    count += 1
+                    first_corner[v] = c
+                    later[v] = head[p]
+                    head[p] = v
+                vertex_of[n] = v
+            done = section_end[k]
         return count
 
 
@@ -121,17 +152,31 @@ ctypedef fused real:
 
 
 cpdef void take_rows(
-    const real[:, ::1] values, const int32_t[::1] index, float[:, ::1] out
+    const real[:, ::1] values, const int32_t[::1] index, const int32_t[::1] corner, float missing, float[:, ::1] out
 ) noexcept:
-    # Rows of `values`, converted to what `out` holds; rows with a negative index are left alone.
+    # The rows that corners have, converted to what `out` holds; `missing` where the index is negative.
     cdef int32_t row
     cdef int64_t k, n
     with nogil:
-        for n in range(len(index)):
-            row = index[n]
-            if row >= 0:
-                for k in range(values.shape[1]):
-                    out[n, k] = values[row, k]
+        for n in range(len(corner)):
+            row = index[corner[n]]
+            for k in range(values.shape[1]):
+                out[n, k] = values[row, k] if row >= 0 else missing
+
+
+ctypedef fused stored:
+    float
+    uint16_t
+
+
+cpdef void extent(const stored[:, ::1] values, stored[:, ::1] box) noexcept:
+    # The lowest and the highest number of every column; `box` begins as the first row twice.
+    cdef int64_t k, n
+    with nogil:
+        for n in range(len(values)):
+            for k in range(values.shape[1]):
+                box[0, k] = min(box[0, k], values[n, k])
+                box[1, k] = max(box[1, k], values[n, k])
 
 
 cpdef void unit_rows(const real[:, ::1] vectors, float[:, ::1] out) noexcept:

@@ -1,7 +1,7 @@
 """Compiled loops of `triangulation`: one face at a time, in the plane that fits it best."""
 
 from libc.math cimport INFINITY, sqrt
-from libc.stdint cimport int32_t, int64_t
+from libc.stdint cimport int32_t, int64_t, uint8_t
 
 cpdef enum:
     SHORTEST = 0
@@ -52,6 +52,49 @@ cpdef void triangulate_faces(
                 _clip_ears(flat, size, noise, first, rule, triangles, row, links, cells, cost)
                 if rule == BEST_ANGLE and size <= _MOST_FLIPPED:
                     _flip_diagonals(flat, size, noise, first, triangles, row)
+
+
+cpdef void hard_to_fan(
+    const double[:, ::1] points, const int32_t[::1] face_start, const int32_t[::1] corner_point, uint8_t[::1] hard
+) noexcept:
+    # Faces of more than four corners, and quads with a corner that turns against the others.
+    cdef double least, nx, ny, nz
+    cdef int32_t first
+    cdef int32_t[4] p
+    cdef int64_t f, k, size
+    with nogil:
+        for f in range(len(face_start) - 1):
+            first = face_start[f]
+            size = face_start[f + 1] - first
+            hard[f] = size > 4
+            if size != 4:
+                continue
+            for k in range(4):
+                p[k] = corner_point[first + k]
+            _cross(points, p[0], p[2], p[1], p[3], &nx, &ny, &nz)
+            least = -1e-9 * (nx * nx + ny * ny + nz * nz)
+            for k in range(4):
+                if _along(points, p[(k + 3) & 3], p[k], p[(k + 1) & 3], nx, ny, nz) < least:
+                    hard[f] = True
+
+
+cdef inline void _cross(
+    const double[:, ::1] points, int32_t a, int32_t b, int32_t c, int32_t d, double *x, double *y, double *z
+) noexcept nogil:
+    # The cross product of a-b and c-d.
+    cdef double ux, uy, uz, vx, vy, vz
+    ux, uy, uz = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
+    vx, vy, vz = points[d, 0] - points[c, 0], points[d, 1] - points[c, 1], points[d, 2] - points[c, 2]
+    x[0], y[0], z[0] = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+
+
+cdef inline double _along(
+    const double[:, ::1] points, int32_t before, int32_t here, int32_t after, double nx, double ny, double nz
+) noexcept nogil:
+    # How far the corner turns about a normal.
+    cdef double x, y, z
+    _cross(points, before, here, here, after, &x, &y, &z)
+    return x * nx + y * ny + z * nz
 
 
 cdef inline void _split_quad(

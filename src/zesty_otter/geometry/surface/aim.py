@@ -36,7 +36,7 @@ def aim(direction: Direction, up: Direction | None = None) -> NDArray[np.float64
 
 def about_axis(axis: NDArray[np.float64], angle: float) -> NDArray[np.float64]:
     """(3, 3) rotation by an angle in radians about an axis (O. Rodrigues, 1840)."""
-    length = float(np.linalg.norm(axis))
+    length = float(np.linalg.norm(axis)) if angle else 0.0
     if length == 0.0:
         return np.eye(3)
     x, y, z = axis / length

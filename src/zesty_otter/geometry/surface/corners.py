@@ -56,8 +56,20 @@ def split_vertices(
     first_corner : (V,) int32
         A corner of each vertex, to take its data from.
     """
+    ends = 3 * np.append(np.flatnonzero(np.diff(section)) + 1, len(section)).astype(np.int64)
+    vertex, first_corner = _split(np.ascontiguousarray(corners, np.int32).ravel(), ends, corner_point, layers)
+    return vertex.reshape(-1, 3), first_corner
+
+
+def _split(
+    corners: NDArray[np.int32],
+    section_end: NDArray[np.int64],
+    corner_point: NDArray[np.int32],
+    layers: Sequence[tuple[NDArray[np.float32], NDArray[np.int32]]],
+) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
+    """The vertex of each of some corners (N,), and the first corner of each; sections end at ``section_end`` (S,)."""
     if len(corners) == 0:
-        return np.zeros((0, 3), np.int32), np.zeros(0, np.int32)
+        return np.zeros(0, np.int32), np.zeros(0, np.int32)
     # A layer that is indexed like the points cannot split one.
     layers = [layer for layer in layers if not np.array_equal(layer[1], corner_point)]
     width = np.array([values.shape[1] for values, _ in layers], np.int64)
@@ -72,8 +84,8 @@ def split_vertices(
     most = min(corners.size, len(corner_point))  # every vertex has a corner of its own
     first_corner = np.empty(most, np.int32)
     count = kernels.split_vertices(
-        np.ascontiguousarray(corners, np.int32).ravel(),
-        np.ascontiguousarray(section, np.int32),
+        corners,
+        section_end,
         np.ascontiguousarray(corner_point, np.int32),
         keys,
         flat,
@@ -84,7 +96,7 @@ def split_vertices(
         np.full(int(corner_point.max()) + 1, -1, np.int32),
         np.empty(most, np.int32),
     )
-    return vertex.reshape(-1, 3), first_corner[:count].copy()
+    return vertex, first_corner[:count].copy()
 
 
 def split_corners(
@@ -110,35 +122,46 @@ def split_corners(
     first_corner : (V,) int32
         A corner of each vertex.
     """
-    size = np.diff(face_start)
-    order = np.argsort(slot, kind="stable")
-    # Fans stand for the faces: they meet every corner, which is all that is asked.
-    count = size[order] - 2
-    face = np.repeat(order, count)
-    within = np.arange(len(face)) - np.repeat(np.cumsum(count) - count, count)
-    first = face_start[face]
-    fans = np.stack([first, first + within + 1, first + within + 2], axis=1).astype(np.int32)
-    of_fans, first_corner = split_vertices(fans, slot[face].astype(np.int32), corner_point, layers)
-    vertex = np.zeros(len(corner_point), np.int32)
-    vertex[fans.ravel()] = of_fans.ravel()
+    corners = np.arange(len(corner_point), dtype=np.int32)
+    if not len(slot) or (slot == slot[0]).all():
+        return _split(corners, np.array([len(corners)]), corner_point, layers)
+    of_corner = np.repeat(slot, np.diff(face_start))
+    order = np.argsort(of_corner, kind="stable").astype(np.int32)
+    ends = np.append(np.flatnonzero(np.diff(of_corner[order])) + 1, len(order)).astype(np.int64)
+    in_order, first_corner = _split(order, ends, corner_point, layers)
+    vertex = np.empty(len(corner_point), np.int32)
+    vertex[order] = in_order
     return vertex, first_corner
 
 
-def take_rows(values: NDArray[Any], index: NDArray[np.int32], missing: float = 0.0) -> NDArray[np.float32]:
-    """Rows of a table as 32-bit numbers.
+def take_rows(
+    values: NDArray[Any], index: NDArray[np.int32], corner: NDArray[np.int32], missing: float = 0.0
+) -> NDArray[np.float32]:
+    """What corners have of a layer, as 32-bit numbers.
 
     Parameters
     ----------
     values : (K, n)
-    index : (N,) int32
-        Negative where there is none.
+    index : (C,) int32
+        The row of each corner, negative where there is none.
+    corner : (N,) int32
     missing : float
-        What stands in such rows.
+        What stands in rows for corners without one.
 
     Returns
     -------
     (N, n) float32
     """
-    out = np.full((len(index), values.shape[1]), missing, np.float32)
-    kernels.take_rows(values, index, out)
+    out = np.empty((len(corner), values.shape[1]), np.float32)
+    kernels.take_rows(values, index, corner, missing, out)
     return out
+
+
+def extent(values: NDArray[Any]) -> NDArray[Any]:
+    """(2, n) the lowest and the highest number in each column of some rows (N, n), of which there is one at least.
+
+    They are 32-bit numbers, or whole ones of 16 bits.
+    """
+    box = np.stack([values[0], values[0]])
+    kernels.extent(values, box)
+    return box

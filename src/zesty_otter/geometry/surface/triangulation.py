@@ -79,6 +79,15 @@ def triangulate(
     return triangles, face
 
 
+def hard_to_fan(
+    points: NDArray[np.float64], face_start: NDArray[np.int32], corner_point: NDArray[np.int32]
+) -> NDArray[np.bool_]:
+    """(F,) the faces that plain readers split wrongly: of more than four corners, or not convex."""
+    hard = np.empty(len(face_start) - 1, np.uint8)
+    kernels.hard_to_fan(points, face_start, corner_point, hard)
+    return hard.view(bool)
+
+
 def bridge_holes(
     points: NDArray[np.float64], outline: NDArray[np.int64], holes: list[NDArray[np.int64]]
 ) -> NDArray[np.int64]:
