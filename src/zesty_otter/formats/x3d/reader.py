@@ -346,7 +346,7 @@ class _Reading:
 
     def _camera(self, element: Element, kind: str) -> Node:
         name = element.get("DEF") or element.get("description") or "viewpoint"
-        turned = about_axis(*_axis_and_angle(element.get("orientation")))
+        turned = _rotation(element.get("orientation"))
         look, up = turned @ (0.0, 0.0, -1.0), turned @ (0.0, 1.0, 0.0)
         view = floats(element.get("fieldOfView"))
         if kind == "OrthoViewpoint":
@@ -409,25 +409,29 @@ def _color(element: Element, key: str) -> tuple[float, float, float] | None:
     return min(r, 1.0), min(g, 1.0), min(b, 1.0)
 
 
-def _axis_and_angle(text: str | None) -> tuple[NDArray[np.float64], float]:
-    values = floats(text)
+def _rotation(text: str | None) -> NDArray[np.float64]:
+    values = floats(text) if text else np.zeros(0)
     if len(values) < 4 or not np.isfinite(values[:4]).all():
-        return np.array([0.0, 0.0, 1.0]), 0.0
-    return values[:3], float(values[3])
+        return np.eye(3)
+    return about_axis(values[:3], float(values[3]))
 
 
 def _transform(element: Element) -> NDArray[np.float64]:
     """T C R SR S -SR -C (ISO/IEC 19775-1, 10.4.4)."""
 
-    def vector(key: str, missing: float) -> NDArray[np.float64]:
-        values = floats(element.get(key))
-        return values[:3] if len(values) >= 3 and np.isfinite(values[:3]).all() else np.full(3, missing)
+    def vector(key: str) -> NDArray[np.float64] | None:
+        values = floats(element.get(key)) if key in element.attrib else np.zeros(0)
+        return values[:3] if len(values) >= 3 and np.isfinite(values[:3]).all() else None
 
-    turned = about_axis(*_axis_and_angle(element.get("rotation")))
-    along = about_axis(*_axis_and_angle(element.get("scaleOrientation")))
-    linear = turned @ along @ np.diag(vector("scale", 1.0)) @ along.T
-    centre = vector("center", 0.0)
     matrix = np.eye(4)
-    matrix[:3, :3] = linear
-    matrix[:3, 3] = vector("translation", 0.0) + centre - linear @ centre
+    linear = matrix[:3, :3]
+    linear[:] = _rotation(element.get("rotation"))
+    scale, centre, moved = map(vector, ("scale", "center", "translation"))
+    if scale is not None:
+        along = _rotation(element.get("scaleOrientation"))
+        linear[:] = linear @ (along * scale) @ along.T
+    if moved is not None:
+        matrix[:3, 3] = moved
+    if centre is not None:
+        matrix[:3, 3] += centre - linear @ centre
     return matrix

@@ -247,6 +247,9 @@ class _Writer:
         xml.end()
 
 
+_STRAIGHT = np.eye(3)
+
+
 def _placement(node: Node) -> dict[str, str]:
     """The fields of a Transform that place a node: T C R SR S -SR -C."""
     matrix = node.transform
@@ -254,7 +257,7 @@ def _placement(node: Node) -> dict[str, str]:
     if matrix[:3, 3].any():
         out["translation"] = plain(*matrix[:3, 3])
     linear = matrix[:3, :3]
-    if np.array_equal(linear, np.eye(3)):
+    if (linear == _STRAIGHT).all():
         return out
     # linear = turned * stretched, with the stretch along axes of its own (polar decomposition).
     u, sizes, v = np.linalg.svd(linear)
@@ -263,14 +266,14 @@ def _placement(node: Node) -> dict[str, str]:
         turned, sizes = -turned, -sizes
     if np.linalg.det(along) < 0:
         along = -along
-    stretched = along @ np.diag(sizes) @ along.T
-    if np.allclose(stretched, np.diag(np.diag(stretched)), atol=1e-12 * max(np.abs(sizes).max(), 1e-300)):
-        sizes, along = np.diag(stretched), np.eye(3)
-    if not np.allclose(turned, np.eye(3), atol=1e-12):
+    stretched = (along * sizes) @ along.T
+    if np.abs(stretched * (1.0 - _STRAIGHT)).max() <= 1e-12 * np.abs(sizes).max():
+        sizes, along = stretched.diagonal(), _STRAIGHT
+    if np.abs(turned - _STRAIGHT).max() > 1e-12:
         out["rotation"] = plain(*_axis_angle(turned))
-    if not np.allclose(sizes, 1.0, atol=1e-12):
+    if np.abs(sizes - 1.0).max() > 1e-12:
         out["scale"] = plain(*sizes)
-        if not np.array_equal(along, np.eye(3)):
+        if along is not _STRAIGHT:
             out["scaleOrientation"] = plain(*_axis_angle(along))
     return out
 
