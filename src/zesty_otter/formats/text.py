@@ -162,12 +162,6 @@ def _bytes_of(text: str | bytes | NDArray[np.uint8]) -> NDArray[np.uint8]:
 def _read(text: str | bytes | NDArray[np.uint8], dtype: Any, reader: str) -> NDArray[Any]:
     data = _bytes_of(text)
     read = getattr(numbers, reader)
-    if len(data) <= _PIECE:
-        out = np.empty(numbers.count_words(data, 0, len(data)), dtype)
-        count, at = read(data, 0, len(data), out)
-        if count < len(out):
-            raise _no_number(data, at)
-        return out
     # Each piece is read into its place, which counting the words before it tells.
     ends = _word_ends(data)
     counts = [*in_order(lambda first, stop: numbers.count_words(data, first, stop), ends)]
@@ -182,13 +176,9 @@ def _read(text: str | bytes | NDArray[np.uint8], dtype: Any, reader: str) -> NDA
 
     for missing, at in in_order(fill, ends):
         if missing:
-            raise _no_number(data, at)
+            word = bytes(data[at : at + 40]).split()[0:1]
+            raise NotNumbersError(f"'{word[0].decode('utf-8', 'replace') if word else ''}' is not a number")
     return out
-
-
-def _no_number(data: NDArray[np.uint8], at: int) -> NotNumbersError:
-    word = bytes(data[at : at + 40]).split()[0:1]
-    return NotNumbersError(f"'{word[0].decode('utf-8', 'replace') if word else ''}' is not a number")
 
 
 def _word_ends(data: NDArray[np.uint8]) -> list[tuple[int, int]]:

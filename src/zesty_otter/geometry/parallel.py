@@ -6,6 +6,7 @@ import os
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
+from itertools import chain, islice
 from typing import TypeVar
 
 T = TypeVar("T")
@@ -35,11 +36,13 @@ def in_pieces(work: Callable[[int, int], None], count: int, piece: int) -> None:
 
 def in_order(work: Callable[[int, int], T], pieces: Iterable[tuple[int, int]]) -> Iterator[T]:
     """What ``work(first, stop)`` gives for pieces, one after the other, while the next ones are worked on already."""
-    if _cores() < 2:
-        yield from (work(first, stop) for first, stop in pieces)
+    coming = iter(pieces)
+    begun = [*islice(coming, 2)]
+    if len(begun) < 2 or _cores() < 2:
+        yield from (work(first, stop) for first, stop in chain(begun, coming))
         return
     waiting: deque[Future[T]] = deque()
-    for first, stop in pieces:
+    for first, stop in chain(begun, coming):
         waiting.append(_workers().submit(work, first, stop))
         if len(waiting) > _cores():
             yield waiting.popleft().result()

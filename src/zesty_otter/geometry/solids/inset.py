@@ -55,18 +55,13 @@ def inset(
 def _convex_inset(
     points: NDArray[np.float64], triangles: NDArray[np.int32], planes: NDArray[np.float64], by: float, size: float
 ) -> tuple[NDArray[np.float64], NDArray[np.int32], float]:
-    from scipy.optimize import linprog
     from scipy.spatial import HalfspaceIntersection, QhullError
 
     planes = planes[np.unique((planes / (1.0, 1.0, 1.0, size)).round(7), axis=0, return_index=True)[1]]
-    # The centre of the largest ball within: as deep as one can be.
-    bound = linprog(
-        (0, 0, 0, -1),
-        np.column_stack([planes[:, :3], np.ones(len(planes))]),
-        -planes[:, 3],
-        bounds=[(None, None)] * 3 + [(0, None)],
-    )
-    depth = float(bound.x[3]) if bound.status == 0 else 0.0
+    inside = points[np.unique(triangles)].mean(axis=0)
+    depth = -float((planes[:, :3] @ inside + planes[:, 3]).max())
+    if by > _OF_WALL * 2 * depth:
+        inside, depth = _deepest(planes)
     least = min(by, _OF_WALL * 2 * depth)
     if depth <= 1e-9 * size:
         return points, triangles, 0.0
@@ -74,11 +69,20 @@ def _convex_inset(
         least = _OF_WALL * depth
     moved = planes + np.array([0.0, 0.0, 0.0, least])
     try:
-        corners = HalfspaceIntersection(moved, bound.x[:3]).intersections
+        corners = HalfspaceIntersection(moved, inside).intersections
     except QhullError:
         return points, triangles, 0.0
     hull = convex_hull(corners[np.isfinite(corners).all(axis=1)])
     return hull.points, hull.triangles.astype(np.int32), least
+
+
+def _deepest(planes: NDArray[np.float64]) -> tuple[NDArray[np.float64], float]:
+    """The centre and the radius of the largest ball behind planes (N, 4); the radius is 0 where there is none."""
+    from scipy.optimize import linprog
+
+    rows = np.column_stack([planes[:, :3], np.ones(len(planes))])
+    found = linprog((0, 0, 0, -1), rows, -planes[:, 3], bounds=[(None, None)] * 3 + [(0, None)])
+    return (found.x[:3], float(found.x[3])) if found.status == 0 else (np.zeros(3), 0.0)
 
 
 def _moved_in(
