@@ -28,7 +28,7 @@ demo: $(INSTALLED)
 	$(BIN)/zesty-otter demo otterweir
 
 test: $(BUILT)
-	$(BIN)/python -m pytest -n auto
+	$(BIN)/python -m pytest -n auto $(if $(COVER),--cov=zesty_otter --cov-report= --cov-fail-under=$(COVER))
 
 # What reads files from strangers, and the property tests, with every bound of the kernels checked.
 checked: $(DEVELOP)

@@ -22,7 +22,7 @@ from zesty_otter.errors import (
 )
 
 if TYPE_CHECKING:
-    from zesty_otter import audit, geometry, jobs, steps, targets
+    from zesty_otter import audit, formats, geometry, jobs, model, pictures, steps, targets
     from zesty_otter.formats import read, write
     from zesty_otter.jobs import run_job, watch_job
     from zesty_otter.model import (
@@ -55,7 +55,7 @@ _HOME = {
     "run_job": "zesty_otter.jobs",
     "watch_job": "zesty_otter.jobs",
 }
-_ROOMS = ("audit", "geometry", "jobs", "steps", "targets")
+_ROOMS = ("audit", "formats", "geometry", "jobs", "model", "pictures", "steps", "targets")
 
 
 def __getattr__(name: str) -> Any:
@@ -92,8 +92,11 @@ __all__ = [
     "__version__",
     "apply",
     "audit",
+    "formats",
     "geometry",
     "jobs",
+    "model",
+    "pictures",
     "read",
     "run_job",
     "steps",

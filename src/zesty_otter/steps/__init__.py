@@ -35,63 +35,40 @@ if TYPE_CHECKING:
     from zesty_otter.steps.uvs import UvSets
     from zesty_otter.steps.words import Words
 
+_OWN = {
+    "roles": ("assets", "Roles"),
+    "select": ("selection", "Select"),
+    "reframe": ("reframe", "Reframe"),
+    "scale": ("scale", "Scale"),
+    "bake": ("bake", "BakeTransforms"),
+    "weld": ("cleanup", "Weld"),
+    "clean-up": ("cleanup", "CleanUp"),
+    "merge-flat": ("polygons", "MergeFlat"),
+    "normals": ("smoothing", "Normals"),
+    "uv-sets": ("uvs", "UvSets"),
+    "materials": ("materials", "Materials"),
+    "textures": ("textures", "Textures"),
+    "gather": ("instances", "Gather"),
+    "expand": ("instances", "Expand"),
+    "join": ("joining", "Join"),
+    "divide": ("joining", "Divide"),
+    "pivot": ("pivot", "Pivot"),
+    "lighten": ("lighter", "Lighten"),
+    "levels": ("levels", "Levels"),
+    "card": ("card", "Card"),
+    "collision": ("collision", "Collision"),
+    "shadow": ("shadow", "Shadow"),
+    "bounds": ("bounds", "Bounds"),
+    "names": ("names", "Names"),
+    "triangulate": ("polygons", "Triangulate"),
+    "tangents": ("smoothing", "Tangents"),
+}
+"""Our own, by slug, in the order in which they are usually taken: where each declares itself, and as what."""
+
 __getattr__ = loaded_when_asked(
     __name__,
-    homes_of(
-        assets="Roles",
-        bake="BakeTransforms",
-        bounds="Bounds",
-        card="Card",
-        cleanup="CleanUp Weld",
-        collision="Collision",
-        instances="Expand Gather",
-        joining="Divide Join",
-        levels="Levels",
-        measures="LevelFacts level_facts",
-        lighter="Lighten",
-        materials="Materials",
-        names="Names",
-        pivot="Pivot",
-        polygons="MergeFlat Triangulate",
-        reframe="Reframe",
-        scale="Scale",
-        selection="Select",
-        shadow="Shadow",
-        smoothing="Normals Tangents",
-        textures="Textures",
-        uvs="UvSets",
-        words="Words",
-    ),
+    {name: module for module, name in _OWN.values()} | homes_of(measures="LevelFacts level_facts", words="Words"),
 )
-
-_OWN = {
-    "roles": "Roles",
-    "select": "Select",
-    "reframe": "Reframe",
-    "scale": "Scale",
-    "bake": "BakeTransforms",
-    "weld": "Weld",
-    "clean-up": "CleanUp",
-    "merge-flat": "MergeFlat",
-    "normals": "Normals",
-    "uv-sets": "UvSets",
-    "materials": "Materials",
-    "textures": "Textures",
-    "gather": "Gather",
-    "expand": "Expand",
-    "join": "Join",
-    "divide": "Divide",
-    "pivot": "Pivot",
-    "lighten": "Lighten",
-    "levels": "Levels",
-    "card": "Card",
-    "collision": "Collision",
-    "shadow": "Shadow",
-    "bounds": "Bounds",
-    "names": "Names",
-    "triangulate": "Triangulate",
-    "tangents": "Tangents",
-}
 
 
 class _Steps(MutableMapping[str, type[Step]]):
@@ -103,7 +80,7 @@ class _Steps(MutableMapping[str, type[Step]]):
     def __getitem__(self, slug: str) -> type[Step]:
         if slug in self._added:
             return self._added[slug]
-        step: type[Step] = __getattr__(_OWN[slug])
+        step: type[Step] = __getattr__(_OWN[slug][1])
         return step
 
     def __setitem__(self, slug: str, step: type[Step]) -> None:
