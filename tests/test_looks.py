@@ -16,7 +16,6 @@ from zesty_otter.geometry.uv.sets import uv_facts
 from zesty_otter.model import Layer, Texture, TextureUse
 from zesty_otter.steps import Materials, Textures, UvSets
 
-
 # Materials
 
 

@@ -26,6 +26,14 @@ _WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT2": 4, "MAT3": 9, "
 def inspect_glb(path: Path) -> FileFacts:
     """Check the chunks, views, accessors, bounds and indices of a .glb or .gltf file, and count.
 
+    Parameters
+    ----------
+    path : Path
+
+    Returns
+    -------
+    FileFacts
+
     Raises
     ------
     InputError

@@ -38,7 +38,21 @@ class SizeGuess:
 
 
 def likeness(metres: float) -> str:
-    """The everyday thing whose largest dimension is nearest to ``metres``, in proportion."""
+    """The everyday thing whose largest dimension is nearest to ``metres``, in proportion.
+
+    Parameters
+    ----------
+    metres : float
+
+    Returns
+    -------
+    str
+
+    Examples
+    --------
+    >>> likeness(1.8)
+    'a person'
+    """
     if not math.isfinite(metres) or metres <= 0:
         return "nothing: it has no size"
     if metres < _THINGS[0][0] / 2:

@@ -133,6 +133,14 @@ def survey(scene: Scene) -> Survey:
 
     Counts of faces, triangles and points are of what is placed: a mesh shown by three nodes counts three
     times.
+
+    Parameters
+    ----------
+    scene : Scene
+
+    Returns
+    -------
+    Survey
     """
     placed = list(scene.walk())
     nodes = tuple(_node_facts(one, scene) for one in placed)

@@ -41,7 +41,22 @@ def _of_others() -> Iterator[Format]:
 
 
 def format_of(path: Path, first_bytes: bytes = b"") -> Format:
-    """The format of a file, by its first bytes where they tell, else by its suffix."""
+    """The format of a file, by its first bytes where they tell, else by its suffix.
+
+    Parameters
+    ----------
+    path : Path
+    first_bytes : bytes
+
+    Returns
+    -------
+    Format
+
+    Raises
+    ------
+    UsageError
+        When neither tells a format.
+    """
     return _format_of(path, first_bytes, said=str(path))
 
 
@@ -65,7 +80,21 @@ def _format_of(path: Path, first_bytes: bytes, said: str) -> Format:
 
 
 def format_named(name: str) -> Format:
-    """The format of a short name, such as ``"collada"``, or of an ending, such as ``"dae"``."""
+    """The format of a short name, such as ``"collada"``, or of an ending, such as ``"dae"``.
+
+    Parameters
+    ----------
+    name : str
+
+    Returns
+    -------
+    Format
+
+    Raises
+    ------
+    UsageError
+        When there is none of this name.
+    """
     word = name.lower().lstrip(".")
     for ours in (True, False):
         for one in FORMATS if ours else _of_others():

@@ -98,7 +98,32 @@ class Format:
         colors: str | None = None,
         **chosen: str | None,
     ) -> Scene:
-        """Read a file whose colours are one of `COLORS`; what is ``chosen`` from it is one of `CHOICES`."""
+        """Read a file whose colours are one of `COLORS`; what is ``chosen`` from it is one of `CHOICES`.
+
+        Parameters
+        ----------
+        path : Path
+        progress : callable, optional
+            Called with the share that is done.
+        folders : sequence of Path
+            Further folders in which files it refers to may be looked for.
+        colors : str, optional
+            As usual for the format when absent.
+        **chosen : str or None
+            What to take of several things in it: ``pose=``, ``scene=``.
+
+        Returns
+        -------
+        Scene
+            In the file's own frame.
+
+        Raises
+        ------
+        InputError
+            When the file is damaged or cannot be read.
+        UsageError
+            When the format has nothing to choose there.
+        """
         if colors is not None and colors not in COLORS:
             raise UsageError(f"colours cannot be '{colors}'.", remedy=f"Say {' or '.join(COLORS)}.")
         if self.reader is None:
@@ -129,6 +154,16 @@ class Format:
 
         No hidden nodes where it cannot hide them, unless ``keep_hidden``; textures placed by their UVs where it
         cannot place them.
+
+        Parameters
+        ----------
+        scene : Scene
+        keep_hidden : bool
+
+        Returns
+        -------
+        scene : Scene
+        notes : list of Note
         """
         scene, notes = self._with_core_materials(scene)
         notes += self._derived(scene)
@@ -209,12 +244,29 @@ class Format:
         return left, [Note("lost", text, self.name)] if names else []
 
     def known(self, given: Mapping[str, Any]) -> dict[str, Any]:
-        """Those of some settings that the format has."""
+        """Those of some settings that the format has.
+
+        Parameters
+        ----------
+        given : mapping of str to object
+
+        Returns
+        -------
+        dict of str to object
+        """
         there = {one.name for one in self.settings}
         return {key: value for key, value in given.items() if key in there}
 
     def checked(self, given: Mapping[str, Any]) -> dict[str, Any]:
         """Settings as the writer takes them, all of them.
+
+        Parameters
+        ----------
+        given : mapping of str to object
+
+        Returns
+        -------
+        dict of str to object
 
         Raises
         ------
@@ -240,7 +292,29 @@ class Format:
         return {name: found.get(name, one.values[0]) for name, one in there.items()}
 
     def encode(self, scene: Scene, name: str, *, keep_hidden: bool = False, **given: Any) -> Encoded:
-        """What is in each file of a scene, ``given`` some of its settings."""
+        """What is in each file of a scene, ``given`` some of its settings.
+
+        Parameters
+        ----------
+        scene : Scene
+        name : str
+            Of the file, without folder.
+        keep_hidden : bool
+            Write hidden nodes even where the format shows them.
+        **given
+            Some of the format's `settings`.
+
+        Returns
+        -------
+        Encoded
+
+        Raises
+        ------
+        InputError
+            When there is nothing to write, or it stands too far away.
+        UsageError
+            When the format cannot be written, or has no such setting.
+        """
         if self.writer is None:
             raise UsageError(
                 f"{self.title} files cannot be written yet, only read.",

@@ -39,7 +39,21 @@ def readable(path: Path) -> Iterator[None]:
 
 
 def load(path: Path) -> NDArray[np.uint8]:
-    """The bytes of a file that is not empty."""
+    """The bytes of a file that is not empty.
+
+    Parameters
+    ----------
+    path : Path
+
+    Returns
+    -------
+    (N,) uint8
+
+    Raises
+    ------
+    InputError
+        When it is missing, empty, or only points to a file that is kept elsewhere.
+    """
     with readable(path):
         if path.is_dir():
             raise IsADirectoryError

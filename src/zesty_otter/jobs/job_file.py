@@ -170,6 +170,14 @@ class Job(Settings):
 def load(path: str | Path) -> Job:
     """A job from its file, with what it is based on, and with every path made absolute.
 
+    Parameters
+    ----------
+    path : str or Path
+
+    Returns
+    -------
+    Job
+
     Raises
     ------
     InputError

@@ -80,7 +80,17 @@ def _is_sealed(array: NDArray[Any]) -> bool:
 
 
 def is_within(values: NDArray[Any]) -> bool:
-    """Whether an array holds numbers up to `LARGEST` only."""
+    """Whether an array holds numbers up to `LARGEST` only.
+
+    Parameters
+    ----------
+    values : array of numbers
+
+    Returns
+    -------
+    bool
+        False where there is a NaN.
+    """
     if not values.size:
         return True
     return bool(values.min() >= -LARGEST and values.max() <= LARGEST)  # not so where there is a NaN

@@ -86,13 +86,47 @@ class Frame:
         return self.towards("up")
 
     def sides(self, box: NDArray[np.float64]) -> tuple[float, float, float]:
-        """Width (left to right), height and depth (front to back) of a box (2, 3) along the axes."""
+        """Width (left to right), height and depth (front to back) of a box (2, 3) along the axes.
+
+        Parameters
+        ----------
+        box : (2, 3) float64
+            Its lowest and its highest corner, in this frame.
+
+        Returns
+        -------
+        width, height, depth : float
+            In the unit of the box.
+
+        Examples
+        --------
+        >>> import numpy as np
+        >>> import zesty_otter as zo
+        >>> zo.Frame("left up forward", "m").sides(np.array([[0, 0, 0], [1, 2, 3.0]]))
+        (1.0, 2.0, 3.0)
+        """
         sides = box[1] - box[0]
         width, height, depth = (float(sides[self.towards(word)[0]]) for word in ("left", "up", "forward"))
         return width, height, depth
 
     def towards(self, word: str) -> tuple[int, float]:
-        """The axis (0, 1 or 2) and sign (+1 or -1) that point ``word``-wards."""
+        """The axis (0, 1 or 2) and sign (+1 or -1) that point ``word``-wards.
+
+        Parameters
+        ----------
+        word : {"right", "left", "up", "down", "forward", "back"}
+
+        Returns
+        -------
+        axis : int
+        sign : float
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> zo.Frame("left up forward", "m").towards("right")
+        (0, -1.0)
+        """
         along = self.basis.T @ np.array(_DIRECTIONS[word])
         axis = int(np.argmax(np.abs(along)))
         return axis, float(along[axis])
@@ -101,6 +135,22 @@ class Frame:
         """(3, 3) matrix that takes a position in this frame to the same position in ``other``.
 
         Lengths are converted when both frames know their unit, and kept otherwise.
+
+        Parameters
+        ----------
+        other : Frame
+
+        Returns
+        -------
+        (3, 3) float64
+            Multiplied with a column of coordinates in this frame it gives those in the other.
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> lying, standing = zo.Frame("right forward up", "cm"), zo.Frame("left up forward", "m")
+        >>> (lying.matrix_to(standing) @ [0, 0, 100]).tolist()
+        [0.0, 1.0, 0.0]
         """
         scale = self.unit / other.unit if self.unit and other.unit else 1.0
         return scale * (other.basis.T @ self.basis)
@@ -138,7 +188,26 @@ def all_axes() -> list[tuple[str, str, str]]:
 
 
 def parse_unit(unit: float | str) -> float:
-    """Metres in one unit, from a name (``"cm"``) or a number of metres."""
+    """Metres in one unit, from a name (``"cm"``) or a number of metres.
+
+    Parameters
+    ----------
+    unit : str or float
+
+    Returns
+    -------
+    float
+
+    Raises
+    ------
+    UsageError
+        When it is no unit.
+
+    Examples
+    --------
+    >>> parse_unit("mm")
+    0.001
+    """
     if isinstance(unit, str):
         name = _unit_name(unit)
         if name in UNITS:
@@ -155,7 +224,27 @@ def parse_unit(unit: float | str) -> float:
 
 
 def parse_length(text: float | str) -> float:
-    """A length in metres, from text with a unit (``"2cm"``, ``"1.5 m"``) or a number of metres."""
+    """A length in metres, from text with a unit (``"2cm"``, ``"1.5 m"``) or a number of metres.
+
+    Parameters
+    ----------
+    text : str or float
+
+    Returns
+    -------
+    float
+        In metres.
+
+    Raises
+    ------
+    UsageError
+        When it is no length.
+
+    Examples
+    --------
+    >>> parse_length("2cm")
+    0.02
+    """
     if not isinstance(text, str):
         return float(text)
     found = re.fullmatch(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:e[-+]?\d+)?)\s*([a-z]*)\s*", text.lower())
@@ -165,7 +254,17 @@ def parse_length(text: float | str) -> float:
 
 
 def format_unit(unit: float | None) -> str:
-    """A unit's name, or its length in metres when it has none."""
+    """A unit's name, or its length in metres when it has none.
+
+    Parameters
+    ----------
+    unit : float or None
+        In metres.
+
+    Returns
+    -------
+    str
+    """
     if unit is None:
         return "unit unknown"
     for name, metres in UNITS.items():
@@ -175,7 +274,16 @@ def format_unit(unit: float | None) -> str:
 
 
 def format_length(metres: float) -> str:
-    """A length as people say it: ``"1.83 m"``, ``"12 cm"``, ``"4.2 km"``."""
+    """A length as people say it: ``"1.83 m"``, ``"12 cm"``, ``"4.2 km"``.
+
+    Parameters
+    ----------
+    metres : float
+
+    Returns
+    -------
+    str
+    """
     size = abs(metres)
     if size == 0:
         return "0 m"

@@ -149,13 +149,38 @@ class Material:
         return f"Material '{self.name}': {', '.join(parts)}"
 
     def with_textures(self, textures: Mapping[str, TextureUse]) -> Material:
-        """The same material with these textures, listed in the order of `TEXTURE_ROLES`."""
+        """The same material with these textures, listed in the order of `TEXTURE_ROLES`.
+
+        Parameters
+        ----------
+        textures : mapping of str to TextureUse
+            By role, one of `TEXTURE_ROLES`.
+
+        Returns
+        -------
+        Material
+
+        Raises
+        ------
+        ModelError
+            When a role is unknown.
+        """
         ordered = {role: textures[role] for role in TEXTURE_ROLES if role in textures}
         return replace(self, textures=ordered)
 
 
 def roughness_of_shininess(exponent: float) -> float:
     """The roughness whose highlight is as wide as that of a Phong exponent: (2 / (n + 2)) ** (1/4).
+
+    Parameters
+    ----------
+    exponent : float
+        Of Phong's highlight, 0 or more.
+
+    Returns
+    -------
+    float
+        0 to 1.
 
     References
     ----------

@@ -68,7 +68,25 @@ class Layer:
 
     @classmethod
     def taking(cls, kind: str, values: NDArray[Any], index: NDArray[Any], name: str = "") -> Layer:
-        """A layer whose arrays are handed over instead of copied: nobody can write to them any more."""
+        """A layer whose arrays are handed over instead of copied: nobody can write to them any more.
+
+        Parameters
+        ----------
+        kind : {"uv", "normal", "tangent", "color"}
+        values : (K, n) float32
+        index : (C,) int32
+            The row of each corner, negative where there is none.
+        name : str
+
+        Returns
+        -------
+        Layer
+
+        Raises
+        ------
+        ModelError
+            When the arrays do not fit together.
+        """
         layer = object.__new__(cls)
         layer.__dict__.update(kind=kind, name=name)
         layer._take(taken_over(values, np.float32), taken_over(index, np.int32))
@@ -93,7 +111,16 @@ class Layer:
         return f"Layer {self.kind}{name}: {len(self.values):,} values at {len(self.index):,} corners"
 
     def same_as(self, other: Layer) -> bool:
-        """Whether another layer has the same kind, name, values and index, bit for bit."""
+        """Whether another layer has the same kind, name, values and index, bit for bit.
+
+        Parameters
+        ----------
+        other : Layer
+
+        Returns
+        -------
+        bool
+        """
         return (
             (self.kind, self.name) == (other.kind, other.name)
             and np.array_equal(self.values, other.values)
@@ -101,7 +128,17 @@ class Layer:
         )
 
     def at_corners(self, missing: float = 0.0) -> NDArray[np.float32]:
-        """(C, n) the value at every corner, ``missing`` where it has none."""
+        """(C, n) the value at every corner, ``missing`` where it has none.
+
+        Parameters
+        ----------
+        missing : float
+            What stands where a corner has no value.
+
+        Returns
+        -------
+        (C, n) float32
+        """
         if len(self.values) == 0:
             return np.full((len(self.index), self.values.shape[1]), missing, np.float32)
         taken = self.values[self.index]
@@ -169,19 +206,73 @@ class Mesh:
 
     @classmethod
     def taking(cls, *fields_: Any, **more: Any) -> Mesh:
-        """A mesh whose arrays are handed over instead of copied: nobody can write to them any more."""
+        """A mesh whose arrays are handed over instead of copied: nobody can write to them any more.
+
+        Parameters
+        ----------
+        *fields_, **more
+            As for `Mesh` itself.
+
+        Returns
+        -------
+        Mesh
+
+        Raises
+        ------
+        ModelError
+            When the arrays do not fit together.
+        """
         mesh = _EMPTY.replace(**dict(zip((one.name for one in fields(cls)), fields_, strict=False)), **more)
         mesh._check()
         return mesh
 
     @classmethod
     def trusted(cls, name: str, points: NDArray[np.float64], face_start: Any, corner_point: Any, **rest: Any) -> Mesh:
-        """As `taking`, for makers that have checked what that would check: readers that meet every number."""
+        """As `taking`, for makers that have checked what that would check: readers that meet every number.
+
+        Parameters
+        ----------
+        name : str
+        points : (P, 3) float64
+        face_start : (F + 1,) int32
+        corner_point : (C,) int32
+        **rest
+            Further fields of `Mesh`.
+
+        Returns
+        -------
+        Mesh
+        """
         return _EMPTY.replace(name=name, points=points, face_start=face_start, corner_point=corner_point, **rest)
 
     @staticmethod
     def from_faces(name: str, points: ArrayLike, faces: Sequence[Sequence[int]], **rest: Any) -> Mesh:
-        """A mesh from a list of faces, each a list of point indices: for small meshes made by hand."""
+        """A mesh from a list of faces, each a list of point indices: for small meshes made by hand.
+
+        Parameters
+        ----------
+        name : str
+        points : (P, 3) array_like
+        faces : sequence of sequence of int
+            The points of each face, counterclockwise as seen from outside.
+        **rest
+            Further fields of `Mesh`.
+
+        Returns
+        -------
+        Mesh
+
+        Raises
+        ------
+        ModelError
+            When a face names a point that is not there, or has fewer than three.
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        Mesh 'sail': 1 face, 3 points
+        """
         corners, start = _flattened(faces, None)
         return Mesh(name, np.asarray(points, float).reshape(-1, 3), start, corners, **rest)
 
@@ -253,7 +344,16 @@ class Mesh:
         return f"<code>{escape(repr(self))}, {sides}</code>"
 
     def same_as(self, other: Mesh) -> bool:
-        """Whether another mesh has the same name, surface, layers, slots, sets and properties, bit for bit."""
+        """Whether another mesh has the same name, surface, layers, slots, sets and properties, bit for bit.
+
+        Parameters
+        ----------
+        other : Mesh
+
+        Returns
+        -------
+        bool
+        """
         return (
             self.name == other.name
             and all(_same(getattr(self, key), getattr(other, key)) for key in (*_DTYPES, "face_sets", "point_sets"))
@@ -315,7 +415,16 @@ class Mesh:
         return self.cached(_surface_bounds)
 
     def layers_of(self, kind: str) -> tuple[Layer, ...]:
-        """The layers of one kind, in order."""
+        """The layers of one kind, in order.
+
+        Parameters
+        ----------
+        kind : {"uv", "normal", "tangent", "color"}
+
+        Returns
+        -------
+        tuple of Layer
+        """
         return tuple(layer for layer in self.layers if layer.kind == kind)
 
     @property
@@ -327,7 +436,18 @@ class Mesh:
         return self.layers_of("uv")
 
     def cached(self, compute: Callable[[Mesh], T]) -> T:
-        """The result of ``compute(self)``, computed when first asked and kept with the mesh."""
+        """The result of ``compute(self)``, computed when first asked and kept with the mesh.
+
+        Parameters
+        ----------
+        compute : callable
+            Takes the mesh; the same function is asked once for each mesh.
+
+        Returns
+        -------
+        object
+            What it gives.
+        """
         return self._keep(compute, lambda: compute(self))
 
     def _keep(self, key: Any, make: Callable[[], T]) -> T:
@@ -338,12 +458,40 @@ class Mesh:
         return result
 
     def surface(self, compute: Callable[[NDArray[Any], NDArray[Any], NDArray[Any]], T]) -> T:
-        """``compute(points, face_start, corner_point)``, computed when first asked and kept with the mesh."""
+        """``compute(points, face_start, corner_point)``, computed when first asked and kept with the mesh.
+
+        Parameters
+        ----------
+        compute : callable
+            Takes points (P, 3), face starts (F + 1,) and the points of the corners (C,).
+
+        Returns
+        -------
+        object
+            What it gives; meshes that share these arrays share it.
+        """
         return self._keep(compute, lambda: compute(self.points, self.face_start, self.corner_point))
 
     def replace(self, **changes: Any) -> Mesh:
         """A mesh with some fields changed; the others are shared. New arrays are handed over, as in `taking`, and the
-        caller vouches for them."""
+        caller vouches for them.
+
+        Parameters
+        ----------
+        **changes
+            Fields of `Mesh` by name.
+
+        Returns
+        -------
+        Mesh
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> sail.replace(name="jib")
+        Mesh 'jib': 1 face, 3 points
+        """
         new = object.__new__(Mesh)
         new.__dict__.update({f.name: getattr(self, f.name) for f in fields(self)})
         new.__dict__.update(changes)
@@ -351,7 +499,19 @@ class Mesh:
         return new
 
     def take_faces(self, faces: NDArray[Any], name: str | None = None) -> Mesh:
-        """The mesh of some faces, in the given order, with only the points, values and slots they use."""
+        """The mesh of some faces, in the given order, with only the points, values and slots they use.
+
+        Parameters
+        ----------
+        faces : (K,) int or (F,) bool
+            Their numbers, or whether each is wanted.
+        name : str, optional
+            What to call it; as the mesh when absent.
+
+        Returns
+        -------
+        Mesh
+        """
         faces = np.asarray(faces)
         if faces.dtype == bool:
             faces = np.flatnonzero(faces)
@@ -372,7 +532,16 @@ class Mesh:
         )
 
     def keep_points(self, kept: NDArray[np.bool_]) -> Mesh:
-        """The mesh without some points, which no face may use; ``kept`` is (P,)."""
+        """The mesh without some points, which no face may use; ``kept`` is (P,).
+
+        Parameters
+        ----------
+        kept : (P,) bool
+
+        Returns
+        -------
+        Mesh
+        """
         number = np.cumsum(kept, dtype=np.int32) - np.int32(1)
         return self.replace(
             points=self.points[kept],
@@ -384,6 +553,15 @@ class Mesh:
         """The same mesh with faces seen from their other side, all or those in ``faces`` (F,).
 
         Normals are left as they are.
+
+        Parameters
+        ----------
+        faces : (F,) bool, optional
+            All when absent.
+
+        Returns
+        -------
+        Mesh
         """
         order = _mirrored_order if faces is None else partial(_partly_mirrored, faces=faces)
         return self.with_index(lambda index: order(index, self.face_start))
@@ -393,6 +571,17 @@ class Mesh:
 
         Indices that share their memory are changed once and go on sharing it. Further ``changes`` are those
         of `replace`.
+
+        Parameters
+        ----------
+        change : callable
+            Takes an index (C,) and gives another (C',); called once for each distinct one.
+        **changes
+            Further fields of `Mesh`.
+
+        Returns
+        -------
+        Mesh
         """
         done: dict[Any, NDArray[Any]] = {}
 
@@ -512,7 +701,19 @@ def _same(one: Any, other: Any) -> bool:
 
 
 def corners_of_faces(face_start: NDArray[Any], faces: NDArray[Any]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """The corner numbers of some faces, one face after the other, and where each face begins among them."""
+    """The corner numbers of some faces, one face after the other, and where each face begins among them.
+
+    Parameters
+    ----------
+    face_start : (F + 1,) int32
+    faces : (K,) int
+        Numbers of faces.
+
+    Returns
+    -------
+    corners : (N,) int64
+    start : (K + 1,) int64
+    """
     size = np.diff(face_start)[faces]
     start = np.concatenate([[0], np.cumsum(size, dtype=np.int64)])
     return np.repeat(face_start[faces] - start[:-1], size) + np.arange(start[-1]), start
@@ -543,6 +744,15 @@ def compact(index: NDArray[Any]) -> tuple[NDArray[np.int64], NDArray[np.int32]]:
     """The numbers that occur in ``index``, ascending, and ``index`` renumbered to point into them.
 
     Negative entries stay as they are.
+
+    Parameters
+    ----------
+    index : (N,) int
+
+    Returns
+    -------
+    numbers : (K,) int64
+    renumbered : (N,) int32
     """
     if len(index) == 0 or int(index.max()) < 0:
         return np.zeros(0, np.int64), index.astype(np.int32)
@@ -592,7 +802,16 @@ def _check_index(
 
 
 def all_finite(values: NDArray[Any]) -> bool:
-    """Whether an array holds finite numbers only."""
+    """Whether an array holds finite numbers only.
+
+    Parameters
+    ----------
+    values : array of numbers
+
+    Returns
+    -------
+    bool
+    """
     # Nearly always it does, and then its sum tells, which is quicker to get than a flag for every number.
     with np.errstate(over="ignore", invalid="ignore"):
         return bool(np.isfinite(values.sum()) or np.isfinite(values).all())

@@ -155,7 +155,17 @@ class Scatter:
         return len(self.transforms)
 
     def bounds(self, world: NDArray[np.float64]) -> NDArray[np.float64]:
-        """(2, 3) lowest and highest corner of all copies' surfaces under a transform; NaN when there are none."""
+        """(2, 3) lowest and highest corner of all copies' surfaces under a transform; NaN when there are none.
+
+        Parameters
+        ----------
+        world : (4, 4) float64
+            The transform of the node that holds the scatter.
+
+        Returns
+        -------
+        (2, 3) float64
+        """
         points = self.mesh.cached(_outermost)
         if not len(points) or not self.count:
             return np.full((2, 3), np.nan)
@@ -346,7 +356,36 @@ class Scene:
     def from_mesh(
         *meshes: Mesh, axes: str = "left up forward", unit: float | str | None = "m", name: str = ""
     ) -> Scene:
-        """A scene in which each mesh stands at the origin in a node of its name."""
+        """A scene in which each mesh stands at the origin in a node of its name.
+
+        Parameters
+        ----------
+        *meshes : Mesh
+        axes : str
+            What +X, +Y and +Z mean.
+        unit : str, float or None
+            The length of one unit: a name or a number of metres; None when nobody knows.
+        name : str
+            That of the first mesh when empty.
+
+        Returns
+        -------
+        Scene
+
+        Raises
+        ------
+        ModelError
+            When something is no mesh.
+        UsageError
+            When axes or unit make no sense.
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> zo.Scene.from_mesh(sail, unit="m")
+        Scene 'sail': 1 node, 1 mesh, left up forward, m
+        """
         for mesh in meshes:
             if not isinstance(mesh, Mesh):
                 raise ModelError(f"takes meshes, not {mesh!r}.", place="Scene.from_mesh")
@@ -357,7 +396,28 @@ class Scene:
     def from_nodes(
         *nodes: Node, axes: str = "left up forward", unit: float | str | None = "m", name: str = "scene"
     ) -> Scene:
-        """A scene with these nodes as its roots."""
+        """A scene with these nodes as its roots.
+
+        Parameters
+        ----------
+        *nodes : Node
+        axes : str
+            What +X, +Y and +Z mean.
+        unit : str, float or None
+            The length of one unit: a name or a number of metres; None when nobody knows.
+        name : str
+
+        Returns
+        -------
+        Scene
+
+        Raises
+        ------
+        ModelError
+            When something is no node.
+        UsageError
+            When axes or unit make no sense.
+        """
         return Scene(nodes, Frame(axes, unit), name)
 
     def __repr__(self) -> str:
@@ -393,6 +453,14 @@ class Scene:
         """Whether another scene has the same frame and the same nodes with the same contents, bit for bit.
 
         Where it came from, its notes and what was renamed do not count.
+
+        Parameters
+        ----------
+        other : Scene
+
+        Returns
+        -------
+        bool
         """
         ours, theirs = list(_parents_first(self.roots)), list(_parents_first(other.roots))
         return (
@@ -416,6 +484,15 @@ class Scene:
 
     def find(self, pattern: str) -> tuple[Placed, ...]:
         """The nodes whose names fit a pattern, in which * and ? stand for anything, as they are placed.
+
+        Parameters
+        ----------
+        pattern : str
+
+        Returns
+        -------
+        tuple of Placed
+            In the order of the tree; empty when none fits.
 
         Examples
         --------
@@ -453,7 +530,24 @@ class Scene:
         return self.rebuilt(lambda n, old: replace(old, children=(*old.children, node)) if n == number else old)
 
     def without(self, *nodes: Placed | str) -> Scene:
-        """The scene without some nodes and all below them; names may be patterns."""
+        """The scene without some nodes and all below them; names may be patterns.
+
+        Parameters
+        ----------
+        *nodes : Placed or str
+            Nodes as `find` and `walk` give them, or patterns of names.
+
+        Returns
+        -------
+        Scene
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> scene = zo.Scene.from_nodes(zo.Node("gate_left"), zo.Node("wall"))
+        >>> scene.without("gate*")
+        Scene 'scene': 1 node, 0 meshes, left up forward, m
+        """
         gone: set[int] = set()
         for one in nodes:
             gone |= {one.number} if isinstance(one, Placed) else {placed.number for placed in self.find(one)}
@@ -524,6 +618,16 @@ class Scene:
     def unit_for(self, what: str) -> float:
         """Metres in one unit, for what cannot be done without knowing.
 
+        Parameters
+        ----------
+        what : str
+            What cannot be done, as the message begins.
+
+        Returns
+        -------
+        float
+            In metres.
+
         Raises
         ------
         UnknownUnitError
@@ -538,7 +642,16 @@ class Scene:
         return self.frame.unit
 
     def with_notes(self, *notes: Note) -> Scene:
-        """The same scene with notes appended."""
+        """The same scene with notes appended.
+
+        Parameters
+        ----------
+        *notes : Note
+
+        Returns
+        -------
+        Scene
+        """
         return replace(self, notes=(*self.notes, *notes))
 
     def rebuilt(self, make: Callable[[int, Node], Node | None]) -> Scene:
@@ -546,6 +659,15 @@ class Scene:
 
         ``n`` is the node's place in `walk`. Nodes come last first, so that each is seen with its children
         already changed.
+
+        Parameters
+        ----------
+        make : callable
+            Takes the place in the walk and the node; gives the node that stands there now, or None.
+
+        Returns
+        -------
+        Scene
         """
         done: list[Node | None] = []
         order = list(_parents_first(self.roots))
@@ -557,7 +679,25 @@ class Scene:
         return replace(self, roots=tuple(node for node in reversed(done) if node is not None))
 
     def map_nodes(self, change: Callable[[Node], Node | None]) -> Scene:
-        """The scene with every node replaced by ``change(node)``, children first; see `rebuilt`."""
+        """The scene with every node replaced by ``change(node)``, children first; see `rebuilt`.
+
+        Parameters
+        ----------
+        change : callable
+            Takes a node whose children are changed already; gives another or itself, or None to drop it.
+
+        Returns
+        -------
+        Scene
+
+        Examples
+        --------
+        >>> from dataclasses import replace
+        >>> import zesty_otter as zo
+        >>> scene = zo.Scene.from_nodes(zo.Node("Gate"))
+        >>> scene.map_nodes(lambda node: replace(node, name=node.name.lower())).roots
+        (Node 'gate': empty,)
+        """
         return self.rebuilt(lambda _, node: change(node))
 
     def with_worlds(self, worlds: Mapping[int, NDArray[np.float64]], contents: Mapping[int, Content | None]) -> Scene:
@@ -597,7 +737,17 @@ class Scene:
         return self.rebuilt(make)
 
     def map_meshes(self, change: Callable[[Mesh], Mesh]) -> Scene:
-        """The scene with every mesh replaced by ``change(mesh)``; shared meshes stay shared."""
+        """The scene with every mesh replaced by ``change(mesh)``; shared meshes stay shared.
+
+        Parameters
+        ----------
+        change : callable
+            Takes a mesh and gives one; called once for each distinct mesh.
+
+        Returns
+        -------
+        Scene
+        """
         changed: dict[int, Mesh] = {}
 
         def swap(node: Node) -> Node:
@@ -614,7 +764,17 @@ class Scene:
         return self.map_nodes(swap)
 
     def map_materials(self, change: Callable[[Material], Material | None]) -> Scene:
-        """The scene with every material replaced by ``change(material)``, once for each."""
+        """The scene with every material replaced by ``change(material)``, once for each.
+
+        Parameters
+        ----------
+        change : callable
+            Takes a material and gives another or itself, or None for a slot without one.
+
+        Returns
+        -------
+        Scene
+        """
         changed = {id(material): change(material) for material in self.materials}
 
         def swap(mesh: Mesh) -> Mesh:
@@ -630,6 +790,14 @@ def default_names(scene: Scene) -> tuple[str, ...]:
 
     A word with a number is one where neither file, group, material nor a name of several words has the word; and so is
     that word alone.
+
+    Parameters
+    ----------
+    scene : Scene
+
+    Returns
+    -------
+    tuple of str
     """
     order = list(scene.walk())
     shown = [one.node.name for one in order if one.node.role == "visible"]
@@ -670,7 +838,18 @@ def _check_transform(transforms: NDArray[np.float64], place: str) -> None:
 
 
 def placed_bounds(mesh: Mesh, world: NDArray[np.float64]) -> NDArray[np.float64]:
-    """(2, 3) lowest and highest corner of a mesh's surface under a transform."""
+    """(2, 3) lowest and highest corner of a mesh's surface under a transform.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    world : (4, 4) float64
+
+    Returns
+    -------
+    (2, 3) float64
+        NaN when the mesh has no points.
+    """
     linear, offset = world[:3, :3], world[:3, 3]
     if np.count_nonzero(linear) == 3 and np.count_nonzero(linear.any(axis=0)) == 3:
         # Axes map to axes: the box maps to a box.
@@ -681,7 +860,17 @@ def placed_bounds(mesh: Mesh, world: NDArray[np.float64]) -> NDArray[np.float64]
 
 
 def content_bounds(placed: Placed) -> NDArray[np.float64]:
-    """(2, 3) lowest and highest corner, in the scene, of what a node shows itself; NaN when it shows no surface."""
+    """(2, 3) lowest and highest corner, in the scene, of what a node shows itself; NaN when it shows no surface.
+
+    Parameters
+    ----------
+    placed : Placed
+
+    Returns
+    -------
+    (2, 3) float64
+        In the unit of the scene.
+    """
     content = placed.node.content
     if isinstance(content, Scatter):
         return content.bounds(placed.world)
@@ -692,6 +881,15 @@ def seen_bounds(scene: Scene) -> NDArray[np.float64]:
     """(2, 3) lowest and highest corner, in the scene, of what is seen near by: visible meshes.
 
     Where there is none, of levels; else of all meshes, whatever they are there for. NaN when there are none.
+
+    Parameters
+    ----------
+    scene : Scene
+
+    Returns
+    -------
+    (2, 3) float64
+        In the unit of the scene.
     """
     drawn = [one for one in scene.walk() if one.node.drawn is not None]
     shown = [one for one in drawn if one.visible] or drawn
@@ -707,6 +905,17 @@ def expanded(scene: Scene, wanted: Callable[[Scatter], bool] = lambda _: True) -
     """The scene with scatters as nodes that share their mesh, and how many nodes that made.
 
     The node of a scatter stays as their empty parent; ``wanted`` may leave some scatters as they are.
+
+    Parameters
+    ----------
+    scene : Scene
+    wanted : callable, optional
+        Takes a scatter; whether it is to be taken apart. All are when absent.
+
+    Returns
+    -------
+    scene : Scene
+    made : int
     """
     made = 0
 

@@ -18,10 +18,26 @@ def reframed(scene: Scene, frame: Frame) -> Scene:
     Every position, direction, orientation and winding changes; no node is given a rotation or scale. A
     node that had none before has none after.
 
+    Parameters
+    ----------
+    scene : Scene
+    frame : Frame
+
+    Returns
+    -------
+    Scene
+
     Raises
     ------
     UnknownUnitError
         When ``frame`` has a unit and the scene's is unknown.
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> scene = zo.Scene.from_nodes(zo.Node("gate"), axes="right forward up", unit="cm")
+    >>> reframed(scene, zo.Frame("left up forward", "m")).frame
+    Frame(axes=('left', 'up', 'forward'), unit=1.0)
     """
     if frame.unit is not None:
         scene.unit_for("changing units")
@@ -50,7 +66,18 @@ def reframed(scene: Scene, frame: Frame) -> Scene:
 
 
 def turned_content(content: Content | None, linear: NDArray[np.float64]) -> Content | None:
-    """A light or camera with its directions turned, a scatter with its copies; a mesh as it is."""
+    """A light or camera with its directions turned, a scatter with its copies; a mesh as it is.
+
+    Parameters
+    ----------
+    content : Mesh, Scatter, Light, Camera or None
+    linear : (3, 3) float64
+        A rotation, or one with a mirroring.
+
+    Returns
+    -------
+    Mesh, Scatter, Light, Camera or None
+    """
     if isinstance(content, Scatter):
         transforms = content.transforms.copy()
         transforms[:, :3] = linear @ content.transforms[:, :3]
@@ -73,6 +100,17 @@ def transformed(mesh: Mesh, linear: NDArray[np.float64], offset: NDArray[np.floa
 
     Normals turn by the inverse transpose, tangents by the matrix itself; a mirroring matrix turns winding
     and tangent signs round. Where a flat matrix leaves nothing of a normal its corners have none.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    linear : (3, 3) float64
+    offset : (3,) float64, optional
+        Zero when absent.
+
+    Returns
+    -------
+    Mesh
     """
     mirrors = bool(np.linalg.det(linear) < 0)
     # The matrix of cofactors turns normals as the inverse transpose does, and works when flat.
@@ -87,7 +125,16 @@ def transformed(mesh: Mesh, linear: NDArray[np.float64], offset: NDArray[np.floa
 
 
 def cofactors_of(linear: NDArray[np.float64]) -> NDArray[np.float64]:
-    """(3, 3) the cofactors of a matrix: its inverse transpose times its determinant, there for flat ones as well."""
+    """(3, 3) the cofactors of a matrix: its inverse transpose times its determinant, there for flat ones as well.
+
+    Parameters
+    ----------
+    linear : (3, 3) float64
+
+    Returns
+    -------
+    (3, 3) float64
+    """
     (a, b, c), (d, e, f), (g, h, i) = linear.tolist()
     return np.array([[e * i - f * h, f * g - d * i, d * h - e * g], [h * c - i * b, i * a - g * c, g * b - h * a],
                      [b * f - c * e, c * d - a * f, a * e - b * d]])  # fmt: skip

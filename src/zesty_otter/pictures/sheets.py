@@ -28,7 +28,17 @@ class Card:
 
 
 def cards_of(scene: Scene, look: Look) -> list[Card]:
-    """A card for every asset of a scene; one that says so when there is none."""
+    """A card for every asset of a scene; one that says so when there is none.
+
+    Parameters
+    ----------
+    scene : Scene
+    look : Look
+
+    Returns
+    -------
+    list of Card
+    """
     scene = Roles().apply(scene)
     assets = [one for one in assets_of(scene) if any(placed.node.drawn is not None for placed in one.main)]
     if not assets:
@@ -58,7 +68,18 @@ def _card(scene: Scene, asset: Asset, look: Look) -> Card:
 
 
 def card_of(scene: Scene, look: Look, title: str) -> Card:
-    """One card for all of a scene."""
+    """One card for all of a scene.
+
+    Parameters
+    ----------
+    scene : Scene
+    look : Look
+    title : str
+
+    Returns
+    -------
+    Card
+    """
     facts = survey(scene)
     unit = scene.frame.unit
     if facts.size is None:
@@ -69,7 +90,17 @@ def card_of(scene: Scene, look: Look, title: str) -> Card:
 
 
 def level_cards(scene: Scene, look: Look) -> list[list[Card]]:
-    """For each asset a row of cards: itself and its levels, with what was measured of them."""
+    """For each asset a row of cards: itself and its levels, with what was measured of them.
+
+    Parameters
+    ----------
+    scene : Scene
+    look : Look
+
+    Returns
+    -------
+    list of list of Card
+    """
     scene = Roles().apply(scene)
     rows = []
     for asset in assets_of(scene):
@@ -98,7 +129,17 @@ def columns_for(count: int) -> int:
 
 
 def in_columns(rows: Sequence[Sequence[Card]]) -> tuple[list[Card], int]:
-    """Rows of cards one after the other, and how many columns keep each row together."""
+    """Rows of cards one after the other, and how many columns keep each row together.
+
+    Parameters
+    ----------
+    rows : sequence of sequence of Card
+
+    Returns
+    -------
+    cards : list of Card
+    columns : int
+    """
     columns = min(max(map(len, rows)), _MOST_COLUMNS)
     empty = Card("")
     return [card for row in rows for card in (*row, *([empty] * (-len(row) % columns)))], columns

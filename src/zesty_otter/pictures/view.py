@@ -97,7 +97,16 @@ def picture(scene: Scene, look: Look = Look(), *, nodes: Sequence[int] | None = 
 
 
 def save(image: Image.Image) -> bytes:
-    """The bytes of a PNG, the same every time."""
+    """The bytes of a PNG, the same every time.
+
+    Parameters
+    ----------
+    image : PIL.Image.Image
+
+    Returns
+    -------
+    bytes
+    """
     out = io.BytesIO()
     image.save(out, "PNG", compress_level=6)
     return out.getvalue()

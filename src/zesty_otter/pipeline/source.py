@@ -26,7 +26,22 @@ class SourceFile:
     colors: str | None = None
 
     def read(self, progress: Progress | None = None) -> Scene:
-        """The scene in the file, in the file's own frame; it may refer to files in the tree its pattern starts from."""
+        """The scene in the file, in the file's own frame; it may refer to files in the tree its pattern starts from.
+
+        Parameters
+        ----------
+        progress : callable, optional
+            Called with the share that is done.
+
+        Returns
+        -------
+        Scene
+
+        Raises
+        ------
+        InputError
+            When the file is damaged or cannot be read.
+        """
         root = self.path.parent
         for _ in Path(self.below).parts:
             root = root.parent
@@ -46,7 +61,23 @@ class SourceFile:
         )
 
     def brought_into(self, frame: Frame | None, scene: Scene) -> Scene:
-        """What was read, in the frame that is worked in, after the file's own steps."""
+        """What was read, in the frame that is worked in, after the file's own steps.
+
+        Parameters
+        ----------
+        frame : Frame or None
+            The file's own stays when None.
+        scene : Scene
+
+        Returns
+        -------
+        Scene
+
+        Raises
+        ------
+        UnknownUnitError
+            When the frame has a unit and the file's is unknown.
+        """
         return apply(in_frame(scene, frame), *self.steps)
 
 

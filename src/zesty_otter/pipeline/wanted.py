@@ -75,6 +75,16 @@ def selection(keep: Sequence[str], drop: Sequence[str]) -> tuple[Select | None, 
     """The step that words for what to keep and to drop come to, and whether hidden nodes are among what is kept.
 
     ``hidden`` alone keeps everything, hidden nodes as well.
+
+    Parameters
+    ----------
+    keep, drop : sequence of str
+        Words that choose nodes.
+
+    Returns
+    -------
+    step : Select or None
+    hidden : bool
     """
     words = () if set(keep) == {"hidden"} else tuple(keep)
     step = Select(keep=words, drop=tuple(dict.fromkeys(drop))) if words or drop else None
@@ -82,12 +92,34 @@ def selection(keep: Sequence[str], drop: Sequence[str]) -> tuple[Select | None, 
 
 
 def prepare(scene: Scene, wanted: Wanted) -> Scene:
-    """The scene as an output wants it, before it is taken apart."""
+    """The scene as an output wants it, before it is taken apart.
+
+    Parameters
+    ----------
+    scene : Scene
+    wanted : Wanted
+
+    Returns
+    -------
+    Scene
+    """
     return apply(in_frame(scene, wanted.frame), *wanted.steps)
 
 
 def pieces_of(scene: Scene, name: str, wanted: Wanted) -> list[Piece]:
-    """What goes into each file of an output; pieces without a face are left out."""
+    """What goes into each file of an output; pieces without a face are left out.
+
+    Parameters
+    ----------
+    scene : Scene
+    name : str
+        Of the file, where all goes into one.
+    wanted : Wanted
+
+    Returns
+    -------
+    list of Piece
+    """
     pieces = split(scene, wanted.split, name, wanted.common)
     if wanted.meshes == "joined":
         pieces = [joined(piece, wanted.split) for piece in pieces]
@@ -101,6 +133,17 @@ def pieces_of(scene: Scene, name: str, wanted: Wanted) -> list[Piece]:
 
 def checked(piece: Piece, wanted: Wanted, output: str = "") -> Sequence[Finding]:
     """What a target objects to, as much of it as an output asks for.
+
+    Parameters
+    ----------
+    piece : Piece
+    wanted : Wanted
+    output : str
+        What the output is called in messages.
+
+    Returns
+    -------
+    sequence of Finding
 
     Raises
     ------

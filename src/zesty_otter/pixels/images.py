@@ -33,30 +33,81 @@ class ImageInfo:
 
 
 def is_for_graphics_cards(data: bytes) -> bool:
-    """Whether bytes are a KTX2 file, which is kept and passed on but not opened."""
+    """Whether bytes are a KTX2 file, which is kept and passed on but not opened.
+
+    Parameters
+    ----------
+    data : bytes
+
+    Returns
+    -------
+    bool
+    """
     return data.startswith(b"\xabKTX 20\xbb\r\n\x1a\n")
 
 
 def inspect(data: bytes) -> ImageInfo:
-    """The facts in an image's header, without decoding its pixels."""
+    """The facts in an image's header, without decoding its pixels.
+
+    Parameters
+    ----------
+    data : bytes
+        An image file.
+
+    Returns
+    -------
+    ImageInfo
+    """
     image = _opened(data)
     return ImageInfo(image.format or "", image.width, image.height, image.mode)
 
 
 def is_cut_short(data: bytes) -> bool:
-    """Whether a PNG or JPEG ends before its end mark, as after a copy that was stopped."""
+    """Whether a PNG or JPEG ends before its end mark, as after a copy that was stopped.
+
+    Parameters
+    ----------
+    data : bytes
+        An image file.
+
+    Returns
+    -------
+    bool
+    """
     if data.startswith(b"\x89PNG"):
         return b"IEND" not in data[-64:]
     return data.startswith(b"\xff\xd8") and b"\xff\xd9" not in data[-1024:]
 
 
 def to_png(data: bytes) -> bytes:
-    """The same picture as PNG."""
+    """The same picture as PNG.
+
+    Parameters
+    ----------
+    data : bytes
+        An image file.
+
+    Returns
+    -------
+    bytes
+    """
     return _png(_loaded(data))
 
 
 def rgba(data: bytes, largest: int | None = None) -> NDArray[np.uint8]:
-    """(H, W, 4) the pixels of an image, made smaller where a side has more than ``largest``."""
+    """(H, W, 4) the pixels of an image, made smaller where a side has more than ``largest``.
+
+    Parameters
+    ----------
+    data : bytes
+        An image file.
+    largest : int, optional
+        In pixels.
+
+    Returns
+    -------
+    (H, W, 4) uint8
+    """
     image = _opened(data)
     if largest is not None:
         image.draft("RGB", (largest, largest))  # lets a JPEG be decoded no larger than needed
@@ -67,19 +118,51 @@ def rgba(data: bytes, largest: int | None = None) -> NDArray[np.uint8]:
 
 
 def with_alpha(values: NDArray[np.uint8], alpha: bytes, channel: str) -> NDArray[np.uint8]:
-    """Pixels (H, W, 4) with the channel of another image, brought to their size, as their alpha."""
+    """Pixels (H, W, 4) with the channel of another image, brought to their size, as their alpha.
+
+    Parameters
+    ----------
+    values : (H, W, 4) uint8
+    alpha : bytes
+        An image file.
+    channel : {"r", "g", "b", "a"}
+
+    Returns
+    -------
+    (H, W, 4) uint8
+    """
     plane = _plane((alpha, channel), (values.shape[1], values.shape[0]))
     return np.dstack([values[..., :3], np.asarray(plane)])
 
 
 def resized(values: NDArray[np.uint8], size: tuple[int, int]) -> NDArray[np.uint8]:
-    """Pixels (H, W, n) in another size, (width, height); each channel for itself."""
+    """Pixels (H, W, n) in another size, (width, height); each channel for itself.
+
+    Parameters
+    ----------
+    values : (H, W, n) uint8
+    size : (int, int)
+        Width and height.
+
+    Returns
+    -------
+    (H', W', n) uint8
+    """
     planes = [Image.fromarray(np.ascontiguousarray(values[..., k])) for k in range(values.shape[2])]
     return np.dstack([np.asarray(plane.resize(size, Image.Resampling.BILINEAR)) for plane in planes])
 
 
 def png_of(values: NDArray[np.uint8]) -> bytes:
-    """A PNG of pixels (H, W, 4), the same every time."""
+    """A PNG of pixels (H, W, 4), the same every time.
+
+    Parameters
+    ----------
+    values : (H, W, 4) uint8
+
+    Returns
+    -------
+    bytes
+    """
     return _png(Image.fromarray(values))
 
 
@@ -101,7 +184,18 @@ Source = tuple[bytes, str] | int
 
 
 def single_channel(data: bytes, channel: str) -> bytes:
-    """One channel of an image as a grey PNG."""
+    """One channel of an image as a grey PNG.
+
+    Parameters
+    ----------
+    data : bytes
+        An image file.
+    channel : {"r", "g", "b", "a"}
+
+    Returns
+    -------
+    bytes
+    """
     return _png(_channel(_loaded(data), channel))
 
 
@@ -157,7 +251,17 @@ def rework(data: bytes, *, size: tuple[int, int], flip_green: bool, kind: str, h
 
 
 def has_alpha(data: bytes) -> bool:
-    """Whether some pixel is not fully opaque."""
+    """Whether some pixel is not fully opaque.
+
+    Parameters
+    ----------
+    data : bytes
+        An image file.
+
+    Returns
+    -------
+    bool
+    """
     image = _opened(data)
     if "A" not in image.mode and "transparency" not in image.info:
         return False
@@ -165,13 +269,34 @@ def has_alpha(data: bytes) -> bool:
 
 
 def is_cut_out(data: bytes, channel: str) -> bool:
-    """Whether a transparency map is nearly all or nothing, so that cutting out serves better than blending."""
+    """Whether a transparency map is nearly all or nothing, so that cutting out serves better than blending.
+
+    Parameters
+    ----------
+    data : bytes
+        An image file.
+    channel : {"r", "g", "b", "a"}
+
+    Returns
+    -------
+    bool
+    """
     values = _values(data, channel)
     return bool(np.mean((values < 32) | (values > 223)) > 0.9)
 
 
 def looks_like_normal_map(data: bytes) -> bool:
-    """Whether colours cluster about the blue of an undisturbed normal."""
+    """Whether colours cluster about the blue of an undisturbed normal.
+
+    Parameters
+    ----------
+    data : bytes
+        An image file.
+
+    Returns
+    -------
+    bool
+    """
     pixels = np.asarray(_loaded(data).convert("RGB").resize((64, 64), Image.Resampling.BOX), float)
     mean = pixels.reshape(-1, 3).mean(axis=0)
     return bool(mean[2] > 180 and abs(mean[0] - 128) < 40 and abs(mean[1] - 128) < 40)

@@ -79,6 +79,21 @@ def receive(path: Path, target: Target) -> tuple[Received, Scene]:
     """Take a file as a target would: what it makes of it, and the scene in the target's space.
 
     A format that says nothing of axes or unit is taken in those of the target, as an engine does.
+
+    Parameters
+    ----------
+    path : Path
+    target : Target
+
+    Returns
+    -------
+    received : Received
+    scene : Scene
+
+    Raises
+    ------
+    InputError
+        When the file cannot be read.
     """
     scene = formats.read(path)
     kind = formats.format_of(path, _first(path))

@@ -104,6 +104,20 @@ STEPS: MutableMapping[str, type[Step]] = _Steps()
 def register(step: type[Step]) -> type[Step]:
     """Make a step of one's own known by its slug, in job files and on the command line; also as a decorator.
 
+    Parameters
+    ----------
+    step : type of Step
+
+    Returns
+    -------
+    type of Step
+        The same.
+
+    Raises
+    ------
+    UsageError
+        When one of ours has this slug.
+
     Examples
     --------
     >>> import zesty_otter as zo
@@ -128,7 +142,21 @@ def with_those_of_others() -> MutableMapping[str, type[Step]]:
 
 
 def step_named(slug: str) -> type[Step]:
-    """The step of a word, such as ``"weld"``."""
+    """The step of a word, such as ``"weld"``.
+
+    Parameters
+    ----------
+    slug : str
+
+    Returns
+    -------
+    type of Step
+
+    Raises
+    ------
+    UsageError
+        When there is none.
+    """
     if slug not in STEPS:
         with_those_of_others()
     if slug not in STEPS:
@@ -142,6 +170,24 @@ def step_from_text(text: str) -> Step:
     """A step from one line: its word and settings, such as ``"weld distance=0.1mm across=matching"``.
 
     Values are read as TOML where they are that (numbers, true, lists), else as they stand.
+
+    Parameters
+    ----------
+    text : str
+
+    Returns
+    -------
+    Step
+
+    Raises
+    ------
+    UsageError
+        When the step or a setting is unknown, or a value makes no sense.
+
+    Examples
+    --------
+    >>> step_from_text("weld distance=0.1mm").distance
+    0.0001
     """
     # Words end at blanks, but not within quotes and brackets.
     slug, *words = re.findall(r"""(?:[^\s"'\[{]|"[^"]*"|'[^']*'|\[[^]]*\]|\{[^}]*\})+""", text) or [""]

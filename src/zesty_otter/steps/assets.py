@@ -55,7 +55,17 @@ class Roles(Step):
 
     @classmethod
     def named_by(cls, names: Mapping[str, str]) -> Roles:
-        """The step that knows roles by the names a target has for them, and by the usual ones."""
+        """The step that knows roles by the names a target has for them, and by the usual ones.
+
+        Parameters
+        ----------
+        names : mapping of str to str
+            The template of each role, such as ``"{name}_lod{n}"``.
+
+        Returns
+        -------
+        Roles
+        """
         own = {role: (template,) for role, template in names.items() if role != "visible" and template != "{name}"}
         templates = {role: tuple(dict.fromkeys((*own.get(role, ()), *usual))) for role, usual in TEMPLATES.items()}
         return cls(templates={**own, **templates}, visible=names.get("visible", "{name}"))

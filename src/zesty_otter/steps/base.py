@@ -63,6 +63,20 @@ class Step(BaseModel):
         """The changed scene, with notes on what was done; what ``only`` does not choose is as it was.
 
         ``progress`` is called with the share that is done by steps that take long.
+
+        Parameters
+        ----------
+        scene : Scene
+        progress : callable, optional
+
+        Returns
+        -------
+        Scene
+
+        Raises
+        ------
+        ZestyOtterError
+            When the scene lacks what the step needs.
         """
         token = _progress.set(progress)
         try:
@@ -81,13 +95,32 @@ class Step(BaseModel):
         return self.change_part(scene, numbers)
 
     def change(self, scene: Scene) -> Scene:
-        """The whole scene changed."""
+        """The whole scene changed.
+
+        Parameters
+        ----------
+        scene : Scene
+
+        Returns
+        -------
+        Scene
+        """
         raise NotImplementedError
 
     def change_part(self, scene: Scene, numbers: set[int]) -> Scene:
         """The scene with the nodes at some places of its walk changed.
 
         Right for steps that keep the tree and work on meshes; others have their own.
+
+        Parameters
+        ----------
+        scene : Scene
+        numbers : set of int
+            Places of nodes in the scene's walk.
+
+        Returns
+        -------
+        Scene
         """
         before = [placed.node for placed in scene.walk()]
         alone = scene.rebuilt(lambda n, node: node if n in numbers else replace(node, content=None))
@@ -98,12 +131,37 @@ class Step(BaseModel):
         return self.change(alone).rebuilt(restored)
 
     def note(self, text: str, *, kind: str = "done", node: str = "") -> Note:
-        """A note in this step's name."""
+        """A note in this step's name.
+
+        Parameters
+        ----------
+        text : str
+        kind : {"done", "guess", "lost"}
+        node : str
+
+        Returns
+        -------
+        Note
+        """
         return Note(kind, text, self.slug, node=node)
 
 
 def apply(scene: Scene, *steps: Step) -> Scene:
     """The scene after some steps, in order.
+
+    Parameters
+    ----------
+    scene : Scene
+    *steps : Step
+
+    Returns
+    -------
+    Scene
+
+    Raises
+    ------
+    UsageError
+        When a step is asked for what the scene cannot have.
 
     Examples
     --------

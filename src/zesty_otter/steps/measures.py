@@ -30,7 +30,16 @@ class LevelFacts:
 
 
 def level_facts(scene: Scene) -> tuple[LevelFacts, ...]:
-    """The levels of a scene, with what is known of them, in the order of the tree."""
+    """The levels of a scene, with what is known of them, in the order of the tree.
+
+    Parameters
+    ----------
+    scene : Scene
+
+    Returns
+    -------
+    tuple of LevelFacts
+    """
     found = []
     for placed in scene.walk():
         node = placed.node

@@ -151,7 +151,16 @@ class Names(Step):
         return replace(changed, renamed=_chained(scene.renamed, renamed)).with_notes(*notes)
 
     def safe(self, name: str) -> str:
-        """The name in the wanted case, spelled with allowed characters only, and not a reserved one."""
+        """The name in the wanted case, spelled with allowed characters only, and not a reserved one.
+
+        Parameters
+        ----------
+        name : str
+
+        Returns
+        -------
+        str
+        """
         return self._spelled(_in_case(name, self.case))
 
     def _spelled(self, name: str) -> str:

@@ -122,6 +122,16 @@ def deviation(before: Shape, after: Shape) -> Deviation:
     Distances are exact from places spread over either surface to the other one (P. Cignoni, C. Rocchini and
     R. Scopigno, 1998, "Metro: measuring error on simplified surfaces"); how dense these are is ``spacing``. Of a
     version without triangles everything is as far away as the shape is long.
+
+    Parameters
+    ----------
+    before, after : Shape
+        In the same space.
+
+    Returns
+    -------
+    Deviation
+        In the unit of the points.
     """
     if not len(after.triangles) or not len(before.triangles):
         length = float(np.linalg.norm(np.ptp(before.points, axis=0))) if len(before.points) else 0.0

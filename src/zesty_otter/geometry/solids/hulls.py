@@ -51,7 +51,17 @@ class Hull:
         return np.stack([self.corner_point[first + k] for k in (0 * step, step + 1, step + 2)], axis=1)
 
     def above(self, places: NDArray[np.float64]) -> NDArray[np.float64]:
-        """(N,) how far places are in front of the face they are farthest in front of; below 0 inside."""
+        """(N,) how far places are in front of the face they are farthest in front of; below 0 inside.
+
+        Parameters
+        ----------
+        places : (N, 3) float64
+
+        Returns
+        -------
+        (N,) float64
+            In the unit of the places.
+        """
         highest = np.full(len(places), -np.inf)
         for x, y, z, d in self.planes:
             np.maximum(highest, places @ (x, y, z) + d, out=highest)

@@ -46,7 +46,16 @@ class Solid:
         self._asked = 0
 
     def is_inside(self, places: NDArray[np.float64]) -> NDArray[np.bool_]:
-        """(N,) whether places, none of them on the surface, are inside."""
+        """(N,) whether places, none of them on the surface, are inside.
+
+        Parameters
+        ----------
+        places : (N, 3) float64
+
+        Returns
+        -------
+        (N,) bool
+        """
         if self._is_asked_little(len(places)):
             return self.surface.surrounds(places, self._rays)
         known_cells = self._known
@@ -61,7 +70,16 @@ class Solid:
         return inside
 
     def all_inside(self, places: NDArray[np.float64]) -> bool:
-        """Whether all places, none of them on the surface, are inside."""
+        """Whether all places, none of them on the surface, are inside.
+
+        Parameters
+        ----------
+        places : (N, 3) float64
+
+        Returns
+        -------
+        bool
+        """
         if self._is_asked_little(len(places)):
             return bool(self.surface.surrounds(places, self._rays).all())
         known = self._known
@@ -94,14 +112,35 @@ class Solid:
         return known
 
     def outside_by(self, places: NDArray[np.float64]) -> NDArray[np.float64]:
-        """(N,) how far places are from the surface, 0 for those inside."""
+        """(N,) how far places are from the surface, 0 for those inside.
+
+        Parameters
+        ----------
+        places : (N, 3) float64
+
+        Returns
+        -------
+        (N,) float64
+            In the unit of the places.
+        """
         away = self.surface.nearest(places)[0]
         far = np.flatnonzero(away > 1e-9 * self.size)
         away[far[np.asarray(self.is_inside(places[far]))]] = 0.0
         return away
 
     def farthest_outside(self, places: NDArray[np.float64], floor: float) -> float:
-        """How far the farthest place outside is from the surface; what is nearer than ``floor`` is not told apart."""
+        """How far the farthest place outside is from the surface; what is nearer than ``floor`` is not told apart.
+
+        Parameters
+        ----------
+        places : (N, 3) float64
+        floor : float
+
+        Returns
+        -------
+        float
+            In the unit of the places; 0 where none is outside.
+        """
         away = self.surface.nearest(places)[0]
         order = np.argsort(-away, kind="stable")
         start, size = 0, 32

@@ -168,7 +168,23 @@ def normals_all_smooth(
     *,
     weight: str = "angle",
 ) -> tuple[NDArray[np.float32], NDArray[np.int32]]:
-    """Corner normals without any hard edge: one for every position. See `normals_over_soft_edges`."""
+    """Corner normals without any hard edge: one for every position. See `normals_over_soft_edges`.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+    face_start : (F + 1,) int32
+    corner_point : (C,) int32
+    joined : (P,) int32
+        The first point at each point's place, as `join_points` gives it.
+    weight : {"angle", "area", "angle-and-area", "none"}
+        What makes a face count at a corner.
+
+    Returns
+    -------
+    values : (K, 3) float32
+    index : (C,) int32
+    """
     first = np.full(len(points), -1, np.int32)
     corners = np.arange(len(corner_point), dtype=np.int32)
     place = joined[corner_point]
