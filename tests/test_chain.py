@@ -52,6 +52,7 @@ def damaged(data: bytes, chance: random.Random, *, text: bool) -> bytes:
 
 
 @pytest.mark.checked
+@pytest.mark.filterwarnings("error::RuntimeWarning")  # nobody is to read those
 @pytest.mark.parametrize("ending", ENDINGS)
 def test_damaged_files_go_through_or_are_refused(tmp_path: Path, ending: str):
     zo.write(something(), tmp_path / f"a.{ending}")

@@ -141,7 +141,9 @@ class Format:
                 remedy=f"A {what} can be chosen in {able}.",
             )
         try:
-            scene: Scene = import_module(self.reader).read(path, progress=progress, folders=folders, **more)
+            # What becomes too large for a number the model refuses, with the place.
+            with np.errstate(over="ignore", invalid="ignore", divide="ignore"):
+                scene: Scene = import_module(self.reader).read(path, progress=progress, folders=folders, **more)
         except ModelError as error:
             raise InputError(error.problem, file=path, place=error.place, remedy=error.remedy) from None
         if (colors or self.colors) == "screen":

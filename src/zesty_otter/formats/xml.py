@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from itertools import count
@@ -179,6 +180,19 @@ def text_of(element: Element | None, missing: str = "") -> str:
 def floats(text: str | None) -> NDArray[np.float64]:
     """The numbers in a text, NaN for words that are none."""
     return most_numbers_in(words_of(text))[0]
+
+
+def few_floats(text: str | None, count: int) -> list[float] | None:
+    """The first numbers of a short text, None where it does not begin with so many finite ones."""
+    if text is None:
+        return None
+    try:
+        values = [float(word) for word in text.replace(",", " ").split()] if "_" not in text else []
+    except ValueError:
+        values = []
+    # What is not plain is left to whom it concerns.
+    values = (values or floats(text).tolist())[:count]
+    return values if len(values) == count and all(map(math.isfinite, values)) else None
 
 
 def ints(text: str | None) -> NDArray[np.int32]:

@@ -69,12 +69,12 @@ class OfSizes(Generic[T]):
         size = size_of(linear)
         for other, made in self._made.get(self._form(mesh, linear, more), ()):
             if size <= other * (1 + 1e-9) and other <= size * larger:
-                return size / other, made
+                return size / other if other else 1.0, made
         return None
 
     def _form(self, mesh: Mesh, linear: NDArray[np.float64], more: Any) -> Any:
         """What copies have in common that are turned, or of another size."""
-        unit = linear / size_of(linear)
+        unit = linear / (size_of(linear) or 1.0)
         return id(mesh), more, ((unit.T @ unit).round(6) + 0.0).tobytes()
 
 

@@ -19,7 +19,7 @@ from zesty_otter.formats.files import find_beside, missing_texture
 from zesty_otter.formats.placement import moved_uvs, placed_by
 from zesty_otter.formats.x3d.shapes import FACE_SETS, PRIMITIVES, SWEPT, read_geometry
 from zesty_otter.formats.x3d.swept import is_true
-from zesty_otter.formats.xml import Element, child, children, floats, name_of, number, parse
+from zesty_otter.formats.xml import Element, child, children, few_floats, floats, name_of, number, parse
 from zesty_otter.geometry.surface.aim import about_axis
 from zesty_otter.model import (
     Camera,
@@ -402,36 +402,30 @@ def _as_level(node: Node, asset: str, level: int, lod: Element, metres: float) -
 
 
 def _color(element: Element, key: str) -> tuple[float, float, float] | None:
-    values = floats(element.get(key))
-    if len(values) < 3 or not np.isfinite(values[:3]).all():
+    values = few_floats(element.get(key), 3)
+    if values is None:
         return None
-    r, g, b = np.maximum(values[:3], 0.0).tolist()
+    r, g, b = (max(value, 0.0) for value in values)
     return min(r, 1.0), min(g, 1.0), min(b, 1.0)
 
 
 def _rotation(text: str | None) -> NDArray[np.float64]:
-    values = floats(text) if text else np.zeros(0)
-    if len(values) < 4 or not np.isfinite(values[:4]).all():
-        return np.eye(3)
-    return about_axis(values[:3], float(values[3]))
+    values = few_floats(text, 4)
+    return np.eye(3) if values is None else about_axis(np.array(values[:3]), values[3])
 
 
 def _transform(element: Element) -> NDArray[np.float64]:
     """T C R SR S -SR -C (ISO/IEC 19775-1, 10.4.4)."""
 
-    def vector(key: str) -> NDArray[np.float64] | None:
-        values = floats(element.get(key)) if key in element.attrib else np.zeros(0)
-        return values[:3] if len(values) >= 3 and np.isfinite(values[:3]).all() else None
-
+    scale, centre, moved = (few_floats(element.get(key), 3) for key in ("scale", "center", "translation"))
     matrix = np.eye(4)
     linear = matrix[:3, :3]
     linear[:] = _rotation(element.get("rotation"))
-    scale, centre, moved = map(vector, ("scale", "center", "translation"))
     if scale is not None:
         along = _rotation(element.get("scaleOrientation"))
         linear[:] = linear @ (along * scale) @ along.T
     if moved is not None:
         matrix[:3, 3] = moved
     if centre is not None:
-        matrix[:3, 3] += centre - linear @ centre
+        matrix[:3, 3] += np.array(centre) - linear @ centre
     return matrix

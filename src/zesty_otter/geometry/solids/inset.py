@@ -69,7 +69,8 @@ def _convex_inset(
         least = _OF_WALL * depth
     moved = planes + np.array([0.0, 0.0, 0.0, least])
     try:
-        corners = HalfspaceIntersection(moved, inside).intersections
+        with np.errstate(divide="ignore", invalid="ignore"):  # planes that meet nowhere
+            corners = HalfspaceIntersection(moved, inside).intersections
     except QhullError:
         return points, triangles, 0.0
     hull = convex_hull(corners[np.isfinite(corners).all(axis=1)])
