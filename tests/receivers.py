@@ -149,6 +149,80 @@ def in_stl(path: Path) -> Iterator[Polygon]:
 # glTF
 
 
+def unpacked_rows(data: bytes, count: int, stride: int) -> bytes:
+    """Rows of a compressed view of attributes (version 0): bit by bit, as its description tells."""
+    assert data[0] == 0xA0
+    rows = np.zeros((count, stride), np.uint8)
+    last = np.frombuffer(data[-stride:], np.uint8).astype(int)
+    at, block = 1, min(256, 8192 // stride // 16 * 16)
+    for first in range(0, count, block):
+        groups = (min(block, count - first) + 15) // 16
+        for lane in range(stride):
+            head, at = data[at : at + (groups + 3) // 4], at + (groups + 3) // 4
+            for group in range(groups):
+                bits = (0, 2, 4, 8)[head[group // 4] >> 2 * (group % 4) & 3]
+                word, at = int.from_bytes(data[at : at + 2 * bits], "big"), at + 2 * bits
+                for k in range(16):
+                    step = word >> (bits * (15 - k)) & ((1 << bits) - 1)
+                    if bits in (2, 4) and step == (1 << bits) - 1:
+                        step, at = data[at], at + 1
+                    last[lane] += step // 2 if step % 2 == 0 else -(step + 1) // 2
+                    if first + 16 * group + k < min(first + block, count):
+                        rows[first + 16 * group + k, lane] = last[lane] % 256
+                    else:
+                        assert step == 0
+    assert at == len(data) - max(stride, 32)
+    return rows.tobytes()
+
+
+def unpacked_corners(data: bytes, count: int) -> bytes:
+    """Corners of triangles of a compressed view (version 1)."""
+    assert data[0] == 0xE1
+    codes, rest, table = data[1 : 1 + count // 3], list(data[1 + count // 3 : -16]), data[-16:]
+    edges, recent, out, following, last = [(-1, -1)] * 16, [-1] * 16, [], 0, 0
+
+    def free() -> int:
+        nonlocal last
+        value = shift = 0
+        while True:
+            byte = rest.pop(0)
+            value |= (byte & 127) << shift
+            shift += 7
+            if byte < 128:
+                break
+        last = (last + (value // 2 if value % 2 == 0 else -(value + 1) // 2)) % (1 << 32)
+        return last
+
+    def new() -> int:
+        nonlocal following
+        following += 1
+        return following - 1
+
+    for code in codes:
+        if code < 0xF0:
+            a, b = edges[code >> 4]
+            kind = code & 15
+            if kind in (13, 14):
+                last += 1 if kind == 14 else -1
+            c = new() if kind == 0 else free() if kind == 15 else last if kind > 12 else recent[kind]
+            recent = [c, *recent] if kind in (0, 13, 14, 15) else recent
+            edges = [(a, c), (c, b), *edges]
+        else:
+            more = table[code & 15] if code < 0xFE else rest.pop(0)
+            if code >= 0xFE and more == 0:
+                following = 0
+            kinds = [15 if code == 0xFF else 0, more >> 4, more & 15]
+            three = [new() if kind == 0 else recent[kind - 1] if kind < 15 else None for kind in kinds]
+            a, b, c = (free() if one is None else one for one in three)
+            for one, kind in zip((a, b, c), kinds, strict=True):
+                recent = [one, *recent] if kind in (0, 15) else recent
+            edges = [(a, c), (c, b), (b, a), *edges]
+        out += [a, b, c]
+        edges, recent = edges[:16], recent[:16]
+    assert not rest
+    return np.array(out, "<u4").tobytes()
+
+
 class Gltf:
     def __init__(self, path: Path) -> None:
         data = path.read_bytes()
@@ -164,11 +238,22 @@ class Gltf:
         width = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4}[one["type"]]
         size = np.dtype(kind).itemsize * width
         start, step = view.get("byteOffset", 0) + one.get("byteOffset", 0), view.get("byteStride", size)
-        rows = [np.frombuffer(self.buffer, kind, width, start + k * step) for k in range(one["count"])]
+        data, packed = self.buffer, view.get("extensions", {}).get("EXT_meshopt_compression")
+        if packed:
+            assert self.json["buffers"][view["buffer"]]["extensions"]["EXT_meshopt_compression"]["fallback"]
+            part = data[packed["byteOffset"] :][: packed["byteLength"]]
+            start = one.get("byteOffset", 0)
+            if packed["mode"] == "TRIANGLES":
+                kind, data, step = "<u4", unpacked_corners(part, packed["count"]), 4
+            else:
+                data = unpacked_rows(part, packed["count"], packed["byteStride"])
+        rows = [np.frombuffer(data, kind, width, start + k * step) for k in range(one["count"])]
         return np.array(rows)
 
     def polygons(self) -> Iterator[Polygon]:
-        assert set(self.json.get("extensionsRequired", ())) <= {"EXT_mesh_gpu_instancing", "KHR_texture_transform"}
+        assert set(self.json.get("extensionsRequired", ())) <= {
+            "EXT_mesh_gpu_instancing", "EXT_meshopt_compression", "KHR_texture_transform",
+        }  # fmt: skip
         scene = self.json["scenes"][self.json["scene"]]
         waiting = [(number, np.eye(4)) for number in scene["nodes"]]
         while waiting:

@@ -14,8 +14,9 @@ import pytest
 
 import zesty_otter as zo
 from build import Gltf, cube, scene_of, texts, volume
+from receivers import in_glb
 from zesty_otter.demo.textures import timber
-from zesty_otter.model import Material, Texture, TextureUse
+from zesty_otter.model import Layer, Material, Texture, TextureUse
 
 pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
 
@@ -212,6 +213,45 @@ def test_compressed_views_are_unpacked_to_the_last_bit(tmp_path, side, order):
     # A triangle may begin at another corner.
     turns = [np.roll(wanted, turn, axis=1) for turn in range(3)]
     assert np.all(np.any([np.all(found == one, axis=(1, 2)) for one in turns], axis=0))
+
+
+@pytest.mark.parametrize("order", ["kept", "shuffled", "renumbered", "reversed"])
+def test_what_is_written_compressed_is_the_same_for_an_independent_reader(tmp_path, order):
+    points, triangles = sheet(23)
+    chance = np.random.default_rng(5)
+    if order == "shuffled":
+        triangles = triangles[chance.permutation(len(triangles))]
+    elif order == "renumbered":
+        new = chance.permutation(len(points))
+        points, triangles = points[np.argsort(new)], new[triangles]
+    elif order == "reversed":
+        triangles = triangles[::-1]
+    uvs = Layer("uv", chance.random((len(points), 2)), triangles.ravel())
+    slots = (Material("oak"), Material("tar"))
+    bent = zo.Mesh.from_faces(
+        "bent", points, triangles, layers=(uvs,), slots=slots, face_slot=np.arange(len(triangles)) % 3 // 2
+    )
+    scene = scene_of(bent, zo.Node("box", content=cube((1, 2, 3)), transform=np.diag([1, -2, 1, 1.0])))
+    zo.write(scene, tmp_path / "plain.glb")
+    notes = zo.write(scene, tmp_path / "packed.glb", compressed=True)
+    assert (tmp_path / "packed.glb").stat().st_size < 0.8 * (tmp_path / "plain.glb").stat().st_size
+    assert f"readers must know {EXTENSION}" in texts(notes)
+    plain, packed = (
+        sorted(repr(one) for one in turned_to_the_lowest(in_glb(tmp_path / f"{name}.glb")))
+        for name in ("plain", "packed")
+    )
+    assert plain == packed
+    assert zo.audit.arrived(scene, tmp_path / "packed.glb").problems == ()
+    zo.write(scene, tmp_path / "packed.gltf", compressed=True, quantized=True)
+    assert np.abs(zo.read(tmp_path / "packed.gltf").bounds() - scene.bounds()).max() < 25 / 65535
+
+
+def turned_to_the_lowest(polygons):
+    """Polygons that begin at their lowest corner."""
+    for rows, material in polygons:
+        three = np.asarray(rows).tolist()
+        first = three.index(min(three))
+        yield three[first:] + three[:first], material
 
 
 def test_indices_and_filters(tmp_path):

@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.audit.facts import FileFacts
 from zesty_otter.errors import InputError
+from zesty_otter.formats.gltf.compressed import PACKED_VIEW, UnsoundError, unpacked_view
 
 _COMPONENTS = {5120: "i1", 5121: "u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 _WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT2": 4, "MAT3": 9, "MAT4": 16}
@@ -136,20 +137,34 @@ class _Inspection:
         view = self.document["bufferViews"][accessor["bufferView"]]
         dtype = np.dtype(_COMPONENTS[accessor["componentType"]])
         width = _WIDTHS[accessor["type"]]
-        start = view.get("byteOffset", 0) + accessor.get("byteOffset", 0)
+        buffer, begin = self._bytes_of(view)
+        start = begin + accessor.get("byteOffset", 0)
         row = width * dtype.itemsize
         stride = view.get("byteStride", row)
         size = (accessor["count"] - 1) * stride + row
         if start % dtype.itemsize or stride % dtype.itemsize:
             raise self.fail(f"accessor {number} is not aligned")
-        if size > view["byteLength"] or start + size > len(self.buffer) or accessor["count"] < 1:
+        if size > view["byteLength"] or start + size > len(buffer) or accessor["count"] < 1:
             raise self.fail(f"accessor {number} reaches beyond its data")
-        values = np.ndarray((accessor["count"], width), dtype, self.buffer, start, (stride, dtype.itemsize))
+        values = np.ndarray((accessor["count"], width), dtype, buffer, start, (stride, dtype.itemsize))
         if accessor.get("normalized"):
             values = np.maximum(values / np.iinfo(dtype).max, -1.0)
         if dtype.kind == "f" and not np.isfinite(values).all():
             raise self.fail(f"accessor {number} holds numbers that are not finite")
         return values
+
+    def _bytes_of(self, view: dict[str, Any]) -> tuple[Any, int]:
+        """What a view is a part of, and where it begins there; one that is compressed is unpacked."""
+        about = view.get("extensions", {}).get(PACKED_VIEW)
+        if about is None:
+            return self.buffer, view.get("byteOffset", 0)
+        if view["byteLength"] != about["count"] * about["byteStride"]:
+            raise self.fail("a compressed view is not as long as it says")
+        packed = np.frombuffer(self.buffer, np.uint8)[about["byteOffset"] :][: about["byteLength"]]
+        try:
+            return unpacked_view(about, packed), 0
+        except UnsoundError as error:
+            raise self.fail(str(error)) from None
 
     def _mesh(self, mesh: dict[str, Any]) -> tuple[int, int, int, NDArray[Any]]:
         triangles = vertices = 0

@@ -32,6 +32,11 @@ _SETTINGS = (
         (False, True),
         "Positions in 16 bits, normals in 8, UVs in 16: about half the size. The note says how far positions move.",
     ),
+    Setting(
+        "compressed",
+        (False, True),
+        "Geometry packed without loss, smallest with quantized as well; readers must know EXT_meshopt_compression.",
+    ),
 )
 
 FORMATS = (

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.formats.bare import nothing_to_write
 from zesty_otter.formats.files import Buffer, Encoded
+from zesty_otter.formats.gltf.compressed import PACKED_VIEW, packed_corners, packed_rows
 from zesty_otter.formats.gltf.extras import UV_NAMES
 from zesty_otter.formats.gltf.materials import MaterialTable
 from zesty_otter.geometry.surface.aim import aim
@@ -50,11 +51,11 @@ _UNLIT_ROLES = ("collision", "shadow", "bounds")
 _TYPES = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4"}
 
 
-def encode(scene: Scene, name: str, *, quantized: bool = False) -> Encoded:
+def encode(scene: Scene, name: str, *, quantized: bool = False, compressed: bool = False) -> Encoded:
     """The files of a scene: one when ``name`` ends in .glb, else a .gltf, its .bin and its textures.
 
     ``quantized`` stores positions in 16 bits, normals and tangents in 8, and UVs between 0 and 1 in 16
-    (extension KHR_mesh_quantization).
+    (extension KHR_mesh_quantization). ``compressed`` packs attributes and indices (EXT_meshopt_compression).
     """
     if not any(mesh.face_count for mesh in scene.meshes):
         raise nothing_to_write(scene)
@@ -64,7 +65,7 @@ def encode(scene: Scene, name: str, *, quantized: bool = False) -> Encoded:
     if apart:
         scene, more = _without_shear(scene)
         baked += more
-    writer = _Writer(scene, name, quantized)
+    writer = _Writer(scene, name, quantized, compressed)
     if baked:
         text = f"shear, which glTF nodes cannot have, was baked into the meshes of {shortened(baked)}"
         writer.notes.append(Note("done", text, "gltf"))
@@ -109,13 +110,14 @@ _UNIT = np.eye(4)
 
 
 class _Writer:
-    def __init__(self, scene: Scene, name: str, quantized: bool) -> None:
-        self.scene, self.name, self.quantized = scene, name, quantized
+    def __init__(self, scene: Scene, name: str, quantized: bool, compressed: bool) -> None:
+        self.scene, self.name, self.quantized, self.compressed = scene, name, quantized, compressed
         self.spread: dict[int, NDArray[np.float64]] = {}
         self.stem = name.rsplit(".", 1)[0]
         self.binary = name.lower().endswith(".glb")
         self.chunks: list[Buffer] = []
         self.length = 0
+        self.unpacked = 0  # bytes of what is compressed, once it is unpacked
         self.views: list[dict[str, Any]] = []
         self.accessors: list[dict[str, Any]] = []
         self.files: dict[str, list[Buffer]] = {}
@@ -147,6 +149,12 @@ class _Writer:
             coarsest = max(float(one[0, 0]) for one in self.spread.values()) / 2
             text = f"positions rounded to 16 bits, which moves them by up to {format_length(coarsest)}"
             self.notes.append(Note("done", text, "gltf"))
+        if self.unpacked:
+            self.table.extensions.add(PACKED_VIEW)
+            self.required.add(PACKED_VIEW)
+            packed = sum(view["extensions"][PACKED_VIEW]["byteLength"] for view in self.views if "extensions" in view)
+            text = f"geometry packed into {packed / self.unpacked:.0%} of its bytes; readers must know {PACKED_VIEW}"
+            self.notes.append(Note("done", text, "gltf"))
         nodes: list[dict[str, Any]] = []
         roots = [self._node(root, nodes, number) for root in self.scene.roots]
         if "KHR_node_visibility" in self.table.extensions:
@@ -174,6 +182,8 @@ class _Writer:
             document["scenes"][0]["extras"] = self._storable(self.scene.properties, "the scene")
         if self.lights:
             document["extensions"] = {"KHR_lights_punctual": {"lights": self.lights}}
+        if self.unpacked:
+            document["buffers"].append({"byteLength": self.unpacked, "extensions": {PACKED_VIEW: {"fallback": True}}})
         if not self.binary:
             document["buffers"][0]["uri"] = quote(f"{self.stem}.bin")
         document = {key: value for key, value in document.items() if value != []}
@@ -350,22 +360,44 @@ class _Writer:
     def _add_rows(self, values: NDArray[Any], target: int | None) -> int:
         """The view of a table; every row of an attribute begins at a multiple of four bytes (section 3.6.2.4)."""
         missing = -(values.itemsize * values.shape[1]) % 4 // values.itemsize if target == _VERTICES else 0
-        if not missing:
-            return self._add_view(values, values.nbytes, target)
-        padded = np.ascontiguousarray(np.pad(values, ((0, 0), (0, missing))))
-        number = self._add_view(padded, padded.nbytes, target)
-        self.views[number]["byteStride"] = padded.itemsize * padded.shape[1]
+        if missing:
+            values = np.ascontiguousarray(np.pad(values, ((0, 0), (0, missing))))
+        packed = self.compressed and target is not None
+        number = self._add_packed(values, target) if packed else self._add_view(values, values.nbytes, target)
+        if missing:
+            self.views[number]["byteStride"] = values.itemsize * values.shape[1]
         return number
 
     def _add_view(self, data: Buffer, size: int, target: int | None = None) -> int:
-        view = {"buffer": 0, "byteOffset": self.length, "byteLength": size}
+        view = {"buffer": 0, "byteOffset": self._append(data, size), "byteLength": size}
         self.views.append(view if target is None else {**view, "target": target})
+        return len(self.views) - 1
+
+    def _add_packed(self, values: NDArray[Any], target: int | None) -> int:
+        """The view of a table that is compressed, in a buffer that is there only once it is unpacked."""
+        data = packed_corners(values) if target == _INDICES else packed_rows(values)
+        about = {
+            "buffer": 0,
+            "byteOffset": self._append(data, len(data)),
+            "byteLength": len(data),
+            "byteStride": values.nbytes // len(values),
+            "count": len(values),
+            "mode": "TRIANGLES" if target == _INDICES else "ATTRIBUTES",
+        }
+        view = {"buffer": 1, "byteOffset": self.unpacked, "byteLength": values.nbytes, "target": target}
+        self.views.append({**view, "extensions": {PACKED_VIEW: about}})
+        self.unpacked += values.nbytes + -values.nbytes % 4
+        return len(self.views) - 1
+
+    def _append(self, data: Buffer, size: int) -> int:
+        """Where some bytes begin in the buffer, which goes on at a multiple of four."""
+        begin = self.length
         self.chunks.append(data)
         self.length += size
         if self.length % 4:
             self.chunks.append(bytes(-self.length % 4))
             self.length += -self.length % 4
-        return len(self.views) - 1
+        return begin
 
     def _add_image(self, name: str, data: bytes, mime: str) -> dict[str, Any]:
         if self.binary:
