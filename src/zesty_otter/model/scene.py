@@ -316,6 +316,9 @@ class Placed:
         return tuple(found)
 
 
+_WALKED = "_walked_nodes"  # where a scene keeps what its walk has found
+
+
 @dataclass(frozen=True, eq=False, repr=False)
 class Scene:
     """A tree of nodes in one frame.
@@ -565,6 +568,11 @@ class Scene:
 
     def walk(self) -> Iterator[Placed]:
         """Every node with its world transform, parents before children, in the order of the tree."""
+        if _WALKED not in self.__dict__:
+            self.__dict__[_WALKED] = tuple(self._walked())
+        return iter(self.__dict__[_WALKED])
+
+    def _walked(self) -> Iterator[Placed]:
         stack: list[tuple[Node, Placed | None]] = [(root, None) for root in reversed(self.roots)]
         number = 0
         while stack:
@@ -652,7 +660,10 @@ class Scene:
         -------
         Scene
         """
-        return replace(self, notes=(*self.notes, *notes))
+        noted = replace(self, notes=(*self.notes, *notes))
+        if _WALKED in self.__dict__:
+            noted.__dict__[_WALKED] = self.__dict__[_WALKED]
+        return noted
 
     def rebuilt(self, make: Callable[[int, Node], Node | None]) -> Scene:
         """The scene with every node replaced by ``make(n, node)``; None removes it with all below it.

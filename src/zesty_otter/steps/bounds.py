@@ -57,13 +57,15 @@ class Bounds(Step):
             if self.of:
                 around = [one for one in around if chosen(self.of, one)]
             own = np.linalg.inv(main.world) if abs(np.linalg.det(main.world)) > 0 else np.eye(4)
-            parts = [(one.node.mesh, own @ one.world) for one in around if one.node.mesh is not None]
             places = [np.zeros((0, 3))]
-            for part, matrix in parts:
-                places.append(part.points[part.point_used] @ matrix[:3, :3].T + matrix[:3, 3])
+            with np.errstate(over="ignore", invalid="ignore"):
+                parts = [(one.node.mesh, own @ one.world) for one in around if one.node.mesh is not None]
+                for part, matrix in parts:
+                    places.append(part.points[part.point_used] @ matrix[:3, :3].T + matrix[:3, 3])
             points = np.concatenate(places)
-            if not len(points):
+            if not len(points) or not np.isfinite(points).all():
                 text = "has no bounds: none of its meshes fits" if self.of else "has no faces to go around"
+                text = "has no bounds: it is all but squashed flat by its transform" if len(points) else text
                 notes.append(self.note(text, kind="finding", node=main.node.name))
                 continue
             name = self.names.replace("{name}", main.node.name)

@@ -4,7 +4,7 @@ B. Gaertner (1999), "Fast and robust smallest enclosing balls": the farthest poi
 none is outside.
 """
 
-from libc.math cimport sqrt
+from libc.math cimport INFINITY, M_PI, fabs, sqrt
 from libc.stdint cimport int64_t
 
 cdef enum:
@@ -95,30 +95,161 @@ cdef inline int64_t _resting_on(double *few, int64_t count, double slack, double
     return used
 
 
-cpdef void smallest_sphere(const double[:, ::1] points, double size, double[::1] centre) noexcept:
-    """The centre of the smallest sphere around points (P, 3) about the origin, none farther out than ``size``."""
+cdef inline void _smallest(const double[:, ::1] points, double size, double *middle) noexcept nogil:
     cdef double few[15]
-    cdef double middle[3]
     cdef double away, most, radius = 0.0
     cdef int64_t count = 1, farthest, k, n, turn
-    with nogil:
-        for k in range(3):
-            few[k] = middle[k] = points[0, k]
-        for turn in range(10 * len(points) + 10):
-            most, farthest = -1.0, 0
-            for n in range(len(points)):
-                away = 0.0
-                for k in range(3):
-                    away += (points[n, k] - middle[k]) * (points[n, k] - middle[k])
-                if away > most:
-                    most, farthest = away, n
-            if not sqrt(most) > radius + 1e-12 * size:
-                break
+    for k in range(3):
+        few[k] = middle[k] = points[0, k]
+    for turn in range(10 * len(points) + 10):
+        most, farthest = -1.0, 0
+        for n in range(len(points)):
+            away = 0.0
             for k in range(3):
-                few[3 * count + k] = points[farthest, k]
-            n = _resting_on(few, count + 1, 1e-10 * size, middle, &radius)
-            if n == 0:  # points that are all but the same
-                break
-            count = n
+                away += (points[n, k] - middle[k]) * (points[n, k] - middle[k])
+            if away > most:
+                most, farthest = away, n
+        if not sqrt(most) > radius + 1e-12 * size:
+            break
         for k in range(3):
-            centre[k] = middle[k]
+            few[3 * count + k] = points[farthest, k]
+        n = _resting_on(few, count + 1, 1e-10 * size, middle, &radius)
+        if n == 0:  # points that are all but the same
+            break
+        count = n
+
+
+cpdef void smallest_sphere(const double[:, ::1] points, double size, double[::1] centre) noexcept:
+    """The centre of the smallest sphere around points (P, 3) about the origin, none farther out than ``size``."""
+    with nogil:
+        _smallest(points, size, &centre[0])
+
+
+cpdef double volume_about(
+    const double[:, ::1] points, const double[::1] axis, bint capsule, double[:, ::1] flat
+) noexcept:
+    """The volume of the smallest capsule or cylinder around points (P, 3) about an axis of length one.
+
+    ``flat`` (P, 3) is room for the points as they are seen along the axis.
+    """
+    cdef double out
+    with nogil:
+        out = _volume(points, &axis[0], capsule, flat)
+    return out
+
+
+cdef inline double _volume(
+    const double[:, ::1] points, const double *axis, bint capsule, double[:, ::1] flat
+) noexcept nogil:
+    cdef double along, away, ball, half, high, low, radius, size, square
+    cdef double mean[3]
+    cdef double middle[3]
+    cdef int64_t k, n
+    mean[0], mean[1], mean[2] = 0.0, 0.0, 0.0
+    for n in range(len(points)):
+        along = points[n, 0] * axis[0] + points[n, 1] * axis[1] + points[n, 2] * axis[2]
+        for k in range(3):
+            flat[n, k] = points[n, k] - along * axis[k]
+            mean[k] += flat[n, k] / len(points)
+    size = 0.0
+    for n in range(len(points)):
+        for k in range(3):
+            flat[n, k] -= mean[k]
+        size = max(size, _dot(&flat[n, 0], &flat[n, 0]))
+    _smallest(flat, sqrt(size), middle)
+    radius = 0.0
+    for n in range(len(points)):
+        for k in range(3):
+            flat[n, k] -= middle[k]
+        radius = max(radius, sqrt(_dot(&flat[n, 0], &flat[n, 0])))
+    low, high = INFINITY, -INFINITY
+    for n in range(len(points)):
+        along = points[n, 0] * axis[0] + points[n, 1] * axis[1] + points[n, 2] * axis[2]
+        if capsule:
+            # Its ends are round: a point near the axis may stand farther out.
+            square = radius * radius - _dot(&flat[n, 0], &flat[n, 0])
+            ball = sqrt(square) if square > 0.0 else 0.0
+            low, high = min(low, along + ball), max(high, along - ball)
+        else:
+            low, high = min(low, along), max(high, along)
+    half = max((high - low) / 2, 0.0)
+    return M_PI * radius * radius * (2 * half + (4.0 / 3.0 * radius if capsule else 0.0))
+
+
+cdef inline double _turned(
+    const double[:, ::1] points, const double[:, ::1] frame, const double *by, bint capsule, double[:, ::1] flat
+) noexcept nogil:
+    """The volume about the axis that is the first row of a frame, moved along the other two."""
+    cdef double axis[3]
+    cdef double length
+    cdef int64_t k
+    for k in range(3):
+        axis[k] = frame[0, k] + by[0] * frame[1, k] + by[1] * frame[2, k]
+    length = sqrt(_dot(axis, axis))
+    for k in range(3):
+        axis[k] /= length
+    return _volume(points, axis, capsule, flat)
+
+
+cpdef void turn_axis(
+    const double[:, ::1] points, const double[:, ::1] frame, bint capsule, double[:, ::1] flat, double[::1] by
+) noexcept:
+    """How far to move an axis along two others for the least volume (J. Nelder and R. Mead, 1965).
+
+    ``frame`` (3, 3) has the axis in its first row and in the others what it moves along; ``by`` (2,) becomes how far.
+    """
+    cdef double at[3][2]
+    cdef double value[3]
+    cdef double middle[2]
+    cdef double tried[2]
+    cdef double further[2]
+    cdef double found, found_further, most, spread, swap
+    cdef int64_t j, k, turn
+    cdef bint shrinks
+    with nogil:
+        for j in range(3):
+            for k in range(2):
+                at[j][k] = 0.1 if j == k + 1 else 0.0
+            value[j] = _turned(points, frame, at[j], capsule, flat)
+        for turn in range(61):
+            for j in range(2):  # in order, equals as they were
+                for k in range(2 - j):
+                    if value[k + 1] < value[k]:
+                        value[k], value[k + 1] = value[k + 1], value[k]
+                        at[k][0], at[k + 1][0] = at[k + 1][0], at[k][0]
+                        at[k][1], at[k + 1][1] = at[k + 1][1], at[k][1]
+            spread = most = 0.0
+            for j in range(1, 3):
+                most = max(most, value[j] - value[0])
+                for k in range(2):
+                    spread = max(spread, fabs(at[j][k] - at[0][k]))
+            if turn == 60 or (spread <= 1e-4 and most <= 1e-4):
+                break
+            for k in range(2):
+                middle[k] = (at[0][k] + at[1][k]) / 2
+                tried[k] = 2.0 * middle[k] - at[2][k]
+                further[k] = 3.0 * middle[k] - 2.0 * at[2][k]
+            found = _turned(points, frame, tried, capsule, flat)
+            shrinks = False
+            if found < value[0]:
+                found_further = _turned(points, frame, further, capsule, flat)
+                if found_further < found:
+                    found = found_further
+                    tried[0], tried[1] = further[0], further[1]
+            elif not found < value[1]:
+                swap = 1.5 if found < value[2] else 0.5
+                for k in range(2):
+                    further[k] = swap * middle[k] + (1.0 - swap) * at[2][k]
+                found_further = _turned(points, frame, further, capsule, flat)
+                shrinks = not (found_further <= found if found < value[2] else found_further < value[2])
+                found = found_further
+                tried[0], tried[1] = further[0], further[1]
+            if shrinks:
+                for j in range(1, 3):
+                    for k in range(2):
+                        at[j][k] = at[0][k] + 0.5 * (at[j][k] - at[0][k])
+                    value[j] = _turned(points, frame, at[j], capsule, flat)
+            else:
+                at[2][0], at[2][1] = tried[0], tried[1]
+                value[2] = found
+        by[0], by[1] = at[0][0], at[0][1]

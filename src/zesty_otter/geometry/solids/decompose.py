@@ -301,7 +301,7 @@ class _Work:
                 judged.append(((before - cost) / before - plane[4], n))
         judged.sort(key=lambda one: (-round(one[0], 6), one[1]))
         best, best_sides = -np.inf, None
-        whole = areas(piece.points, piece.triangles).sum()
+        whole = float(areas(piece.points, piece.triangles).sum()) or 1.0
         for saved, n in judged[: len(judged) if self.halving else _LOOKED_AT]:
             if saved + (_HALVED / 2 if self.halving else _FINISHED) <= best:
                 break

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 import numpy as np
 from numpy.typing import NDArray
 
@@ -203,20 +201,13 @@ def smallest_capsule(
     radius : float
     """
 
-    def around(
-        corners: NDArray[np.float64], axis: NDArray[np.float64]
-    ) -> tuple[float, tuple[NDArray[np.float64], float, float]]:
-        middle, radius = _round_about(corners, axis)
-        away = np.linalg.norm(_flattened(corners, axis) - middle, axis=1)
-        ball = np.sqrt(np.maximum(radius**2 - away**2, 0.0))
-        along = corners @ axis
-        low, high = float((along + ball).min()), float((along - ball).max())
-        half = max((high - low) / 2, 0.0)
-        volume = np.pi * radius**2 * (2 * half + 4 / 3 * radius)
-        return volume, (middle + (low + high) / 2 * axis, half, radius)
-
-    axis, (centre, half, radius) = _best_axis(points, around)
-    return centre, axis, half, radius
+    axis = _best_axis(points, capsule=True)
+    middle, radius = _round_about(points, axis)
+    away = np.linalg.norm(_flattened(points, axis) - middle, axis=1)
+    ball = np.sqrt(np.maximum(radius**2 - away**2, 0.0))
+    along = points @ axis
+    low, high = float((along + ball).min()), float((along - ball).max())
+    return middle + (low + high) / 2 * axis, axis, max((high - low) / 2, 0.0), radius
 
 
 def smallest_cylinder(
@@ -227,48 +218,36 @@ def smallest_cylinder(
     Parameters and results are those of `smallest_capsule`.
     """
 
-    def around(
-        corners: NDArray[np.float64], axis: NDArray[np.float64]
-    ) -> tuple[float, tuple[NDArray[np.float64], float, float]]:
-        middle, radius = _round_about(corners, axis)
-        along = corners @ axis
-        half = float(np.ptp(along)) / 2
-        return 2 * np.pi * radius**2 * half, (middle + (along.min() + along.max()) / 2 * axis, half, radius)
-
-    axis, (centre, half, radius) = _best_axis(points, around)
-    return centre, axis, half, radius
+    axis = _best_axis(points, capsule=False)
+    middle, radius = _round_about(points, axis)
+    along = points @ axis
+    return middle + (along.min() + along.max()) / 2 * axis, axis, float(np.ptp(along)) / 2, radius
 
 
-_Round = tuple[float, tuple[NDArray[np.float64], float, float]]
-
-
-def _best_axis(
-    points: NDArray[np.float64], around: Callable[[NDArray[np.float64], NDArray[np.float64]], _Round]
-) -> tuple[NDArray[np.float64], tuple[NDArray[np.float64], float, float]]:
-    """The axis about which what ``around`` makes has the least volume, and what that is."""
-    from scipy.optimize import minimize
-
-    corners = outermost(points)
+def _best_axis(points: NDArray[np.float64], *, capsule: bool) -> NDArray[np.float64]:
+    """The axis about which a capsule or a cylinder around points has the least volume."""
+    corners = np.ascontiguousarray(outermost(points))
     centred = corners - corners.mean(axis=0)
-    tries = [*np.eye(3), *np.linalg.svd(centred, full_matrices=True)[2]]
-    found = sorted(tries, key=lambda axis: around(corners, axis)[0])
+    room = np.empty_like(corners)
 
-    def turned(axis: NDArray[np.float64], by: NDArray[np.float64]) -> NDArray[np.float64]:
-        u = _cross(axis, np.eye(3)[int(np.argmin(np.abs(axis)))])
-        moved = axis + by[0] * u + by[1] * _cross(axis, u)
-        return np.asarray(moved / np.linalg.norm(moved))
+    def volume(axis: NDArray[np.float64]) -> float:
+        return _spheres.volume_about(corners, np.ascontiguousarray(axis), capsule, room)
+
+    tries = [*np.eye(3), *np.linalg.svd(centred, full_matrices=True)[2]]
+    found = sorted(tries, key=volume)
 
     best = found[0]
     for start in found[:2]:
-        done = minimize(
-            lambda by, start=start: around(corners, turned(start, by))[0], np.zeros(2), method="Nelder-Mead",
-            options={"initial_simplex": [[0, 0], [0.1, 0], [0, 0.1]], "maxiter": 60},
-        )  # fmt: skip
-        axis = turned(start, done.x)
+        u = _cross(start, np.eye(3)[int(np.argmin(np.abs(start)))])
+        frame = np.array([start, u, _cross(start, u)])
+        by = np.empty(2)
+        _spheres.turn_axis(corners, frame, capsule, room, by)
+        axis = frame[0] + by[0] * frame[1] + by[1] * frame[2]
+        axis /= np.linalg.norm(axis)
         # What is no better by a hair stays along the axis it was on.
-        if around(corners, axis)[0] < (1 - 1e-6) * around(corners, best)[0]:
+        if volume(axis) < (1 - 1e-6) * volume(best):
             best = axis
-    return best, around(points, best)[1]
+    return best
 
 
 def _flattened(points: NDArray[np.float64], axis: NDArray[np.float64]) -> NDArray[np.float64]:
