@@ -27,6 +27,7 @@ $(BUILT): $(DEVELOP) setup.py $(KERNELS)
 demo: $(INSTALLED)
 	$(BIN)/zesty-otter demo otterweir
 
+# COVER=94 fails as well where tests run less than so many percent of the lines.
 test: $(BUILT)
 	$(BIN)/python -m pytest -n auto $(if $(COVER),--cov=zesty_otter --cov-report= --cov-fail-under=$(COVER))
 

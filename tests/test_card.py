@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -88,6 +90,16 @@ def test_the_card_of_a_flat_sheet_is_the_sheet_with_its_picture():
     assert (node.mesh.slots[0].alpha_mode, node.mesh.slots[0].two_sided) == ("mask", True)
     # A pixel of 2 m / 64 is as large as one of 1,080 in 60 degrees from here on.
     assert node.properties["distance"] == pytest.approx(2 / 64 * 1080 / (2 * np.tan(np.radians(30))), rel=1e-4)
+
+
+def test_a_card_shows_textures_as_their_material_places_them():
+    flag = textured("flag", image([RED, BLUE]))
+    use = flag.textures["base_color"]
+    halved = flag.with_textures({"base_color": replace(use, scale=(0.5, 1.0), offset=(0.5, 0.0))})
+    assert card_of(scene_of(sheet(2.0, 1.0, halved)), pixels=64)[1][5, 5].tolist() == list(BLUE)
+    doubled = flag.with_textures({"base_color": replace(use, scale=(2.0, 1.0))})
+    picture = card_of(scene_of(sheet(2.0, 1.0, doubled)), pixels=64)[1]
+    assert [picture[5, x].tolist() for x in (8, 24, 40, 56)] == [list(RED), list(BLUE)] * 2
 
 
 def test_what_is_cut_out_blended_or_in_a_map_of_its_own_is_open_in_the_card():

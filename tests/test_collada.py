@@ -119,6 +119,13 @@ def test_transform_elements_work_in_order(tmp_path, elements, point):
     assert np.allclose((scene.roots[0].transform @ [0, 0, 0, 1])[:3], point)
 
 
+def test_what_looks_at_a_point_has_it_in_front(tmp_path):
+    aimed = '<node name="n"><lookat>0 0 5 4 0 5 0 1 0</lookat><instance_geometry url="#g"/></node>'
+    transform = zo.read(dae(tmp_path, TRIANGLES, aimed)).roots[0].transform
+    assert np.allclose((transform @ [0, 0, -4, 1])[:3], [4, 0, 5])
+    assert np.allclose(transform[:3, 1], [0, 1, 0])
+
+
 def test_nodes_are_instanced_and_circles_refused(tmp_path):
     library = '<library_nodes><node id="post" name="post"><translate>0 0 1</translate><instance_geometry url="#g"/></node></library_nodes>'
     twice = '<node name="a"><instance_node url="#post"/></node><node name="b" layer="quay wet"><instance_node url="#post"/></node>'

@@ -222,4 +222,5 @@ def test_what_is_wrong_with_uvs_is_measured():
     neat = uv_facts(np.arange(6, dtype=np.int32).reshape(-1, 3), square, np.arange(6, dtype=np.int32))
     assert (neat.covered, neat.overlap, neat.outside) == (1, 0, 0)
     assert "has no UVs" in texts(UvSets().apply(scene_of(cube())).notes)
+    assert "UV set 0 'a': " in texts(UvSets().apply(with_uvs("a")).notes)
     assert "covered more than once" in texts(UvSets().apply(with_uvs("a")).notes)

@@ -131,6 +131,14 @@ def test_primvars_of_every_interpolation(tmp_path, text, expected):
     assert volume(mesh) == pytest.approx(1)
 
 
+@pytest.mark.parametrize(("count", "each"), [(8, lambda c: c), (24, lambda c: list(range(24)))])
+def test_normals_without_interpolation_are_told_from_their_number(tmp_path, count, each):
+    rows = ",".join(f"({k + 1},0,1)" for k in range(count))
+    mesh = zo.read(usda(tmp_path, f'def Mesh "box" {{{BOX}\nnormal3f[] normals = [{rows}]\n}}')).meshes[0]
+    found = mesh.normals.at_corners()
+    assert np.rint(found[:, 0] / found[:, 2]).tolist() == [k + 1 for k in each(mesh.corner_point.tolist())]
+
+
 def test_meshes_with_everything(tmp_path):
     more = f"""
     uniform token orientation = "leftHanded"

@@ -130,6 +130,13 @@ def test_groups_uses_levels_switches_and_proxies(tmp_path):
     assert (nodes["a"].visible, nodes["b2"].visible) == (False, True)
 
 
+def test_a_light_alone_in_a_transform_is_the_node_and_in_a_group_a_child(tmp_path):
+    lamp = "<PointLight DEF='lamp' intensity='0.5'/>"
+    text = f"<Shape><Box/></Shape><Transform DEF='mast' translation='0 3 0'>{lamp}</Transform><Group DEF='yard'>{lamp}</Group>"
+    paths = [(*one.path, one.node.kind) for one in zo.read(x3d(tmp_path, text)).walk()][1:]
+    assert paths == [("mast", "light"), ("yard", "empty"), ("yard", "lamp", "light")]
+
+
 def test_materials_textures_units_lights_and_views(tmp_path):
     (tmp_path / "wood.png").write_bytes(timber())
     text = """<Shape><Appearance DEF='look'><Material DEF='wood' diffuseColor='.5 .25 0' transparency='.25' shininess='.5' specularColor='1 1 1'/>
