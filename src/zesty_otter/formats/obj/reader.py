@@ -6,7 +6,6 @@ kept as named face sets. The file says neither unit nor axes.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -82,8 +81,15 @@ def _uv_names(data: NDArray[np.uint8]) -> dict[int, str]:
     """The names of UV sets that comments of our own writer say, by where they stand in the text."""
     if said_frame(data[:400].tobytes()) is None:
         return {}
-    comments = re.finditer(rb"^# UV set: ([^\r\n]+)", data.tobytes(), re.MULTILINE)
-    return {found.start(): found[1].decode("utf-8", "replace") for found in comments}
+    text, word = data.tobytes(), b"# UV set: "
+    names, at = {}, text.find(word)
+    while at >= 0:
+        if text[at - 1 : at] in (b"\n", b""):
+            end = text.find(b"\n", at)
+            line = text[at + len(word) : end if end >= 0 else len(text)]
+            names[at] = line.partition(b"\r")[0].decode("utf-8", "replace")
+        at = text.find(word, at + 1)
+    return names
 
 
 def _refuse_other_encodings(path: Path, data: NDArray[np.uint8]) -> None:
