@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import zesty_otter as zo
-from build import moved, scene_of, texts
+from build import cube, moved, scene_of, texts
 from zesty_otter.audit import collision_facts
 from zesty_otter.audit.checks import check
 from zesty_otter.audit.comparison import compare
@@ -25,7 +25,7 @@ from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Material, Mesh, Node
 from zesty_otter.pictures import Look, picture
-from zesty_otter.steps import Collision, Shadow
+from zesty_otter.steps import Collision, Shadow, step_from_text
 from zesty_otter.targets import load
 
 
@@ -477,3 +477,25 @@ def test_a_mirrored_mesh_gets_mirrored_collision(mended):
     mirrored = near * (-1, 1, 1)
     apart = np.linalg.norm(mirrored[:, None] - far[None], axis=2)
     assert len(near) == len(far) and apart.min(axis=1).max() < 1e-6 and apart.min(axis=0).max() < 1e-6
+
+
+@pytest.mark.parametrize("step", ["collision shape=hull", "collision shape=capsule", "shadow inward=2cm"])
+def test_copies_of_a_great_many_proportions_share_what_nearly_fits_them(step):
+    """Whatever is lent goes around the mesh, or stays inside, as what was made for it would."""
+    chance = np.random.default_rng(4)
+    mesh = cube((1, 2, 3))
+    places = [np.diag([*chance.uniform(0.95, 1.05, 3), 1.0]) for _ in range(80)]
+    scene = scene_of(*(Node(f"crate_{n}", place, content=mesh) for n, place in enumerate(places)))
+    done = step_from_text(step).apply(scene)
+    role = step.partition(" ")[0]
+    made = [one for one in done.walk() if one.node.role == role]
+    assert len(made) == 80
+    assert 40 < len({id(one.node.mesh) for one in made}) <= 64
+    assert "of other proportions got the" in texts(done.notes)
+    for one, place in zip(made, places, strict=True):
+        low, high = one.node.mesh.surface_bounds @ one.world[:3, :3].T + one.world[:3, 3]
+        size = np.array([1, 2, 3]) @ place[:3, :3]
+        if role == "shadow":
+            assert (low > 0.015).all() and (low < 0.025).all() and np.allclose(low, size - high, atol=1e-9)
+        else:
+            assert (low < 1e-9).all() and (high > size - 1e-9).all()

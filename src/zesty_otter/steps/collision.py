@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from copy import copy
 from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
@@ -158,12 +158,22 @@ class Collision(Step):
             meshes, found = solutions.of(mesh, linear, shape, _share_of(done, len(todo)))
             behind[placed.number] = self._nodes(asset, placed, siblings, meshes, found)
             said.setdefault(found.why, []).append(placed.node.name)
-            notes.extend(self.note(one, kind="finding", node=placed.node.name) for one in found.remarks)
+            remarks = [*found.remarks, *self._too_far_off(shape, found)]
+            notes.extend(self.note(one, kind="finding", node=placed.node.name) for one in remarks)
             if found.because:
                 notes.append(self.note(found.because, node=placed.node.name))
+        if solutions.alike:
+            some = count_of(solutions.alike, "copy")
+            notes.append(self.note(f"{some} of other proportions got the collision of one that is nearly the same"))
         for why, names in said.items():
             notes.insert(0, self.note(f"{why}: {shortened(names, 6)}"))
         return with_nodes_behind(scene, behind, changed).with_notes(*notes)
+
+    def _too_far_off(self, shape: Shape, found: _Found) -> Iterator[str]:
+        if shape != "auto" and found.misfit > self.tolerance:
+            most = format_length(self.tolerance)
+            off = format_length(found.misfit)
+            yield f"as {found.why} its collision is off by {off}, more than the {most} that may be"
 
     def _shape_of(self, placed: Placed, mesh: Mesh, linear: NDArray[np.float64]) -> Shape:
         for rule in self.rules:
@@ -239,11 +249,6 @@ class Collision(Step):
             )
             nearest = min(refused, key=refused.__getitem__)
             found.instead = f"{nearest} would be {format_length(float(f'{refused[nearest]:.3g}'))} off"
-        elif shape != "auto" and found.misfit > self.tolerance:
-            found.remarks.append(
-                f"as {found.why} its collision is off by {format_length(found.misfit)},"
-                f" more than the {format_length(self.tolerance)} that may be"
-            )
         if not parts:
             return [surface], found
         return [_as_mesh(mesh.name, hull, linear) for hull in parts], found
@@ -406,6 +411,7 @@ class _Solutions:
         self._same: dict[Any, tuple[list[Mesh], _Found]] = {}
         self._of_sizes: OfSizes[tuple[list[Mesh], _Found]] = OfSizes()
         self._alike: dict[Any, list[_Solved]] = {}
+        self.alike = 0  # copies that got what was made for others of nearly their form
 
     def of(
         self, mesh: Mesh, linear: NDArray[np.float64], shape: Shape, progress: Callable[[float], None]
@@ -421,7 +427,11 @@ class _Solutions:
             *((one.round(9) + 0.0).tobytes() for one in (unit.T @ unit, self.up @ unit)),
         )
         if key not in self._same:
-            self._same[key] = self._of_a_larger_one(mesh, linear, shape) or self._new(mesh, linear, shape, progress)
+            self._same[key] = (
+                self._of_a_larger_one(mesh, linear, shape)
+                or self._of_nearly_its_form(mesh, linear, shape)
+                or self._new(mesh, linear, shape, progress)
+            )
         return self._same[key]
 
     def _new(
@@ -433,7 +443,7 @@ class _Solutions:
         made = carried or self.step.made(mesh, linear, shape, self.up, progress)
         if carried is None:
             alike.append(_Solved(mesh, linear, *made))
-        self._of_sizes.keep(mesh, linear, self._form(linear, shape), made)
+        self._of_sizes.keep(mesh, linear, shape, self._up_in(linear), made)
         return made
 
     def _of_a_larger_one(
@@ -443,7 +453,7 @@ class _Solutions:
         if self.step.outward or self.step.thickness is not None:
             return None  # lengths that are to be exact
         lent = self._of_sizes.lent(
-            mesh, linear, self._form(linear, shape), np.inf if shape in _OF_ANY_SIZE else _LARGER
+            mesh, linear, shape, self._up_in(linear), np.inf if shape in _OF_ANY_SIZE else _LARGER
         )
         if lent is None or (lent[0] < 1 / _LARGER and lent[1][1].remarks):
             return None
@@ -452,9 +462,26 @@ class _Solutions:
         own.misfit *= share
         return meshes, own
 
-    def _form(self, linear: NDArray[np.float64], shape: Shape) -> Any:
-        """What must be the same beside the form of a copy: its shape, and what is up for it."""
-        return shape, ((self.up @ linear / size_of(linear)).round(6) + 0.0).tobytes()
+    def _of_nearly_its_form(
+        self, mesh: Mesh, linear: NDArray[np.float64], shape: Shape
+    ) -> tuple[list[Mesh], _Found] | None:
+        """Collision of a copy of nearly the same proportions, where there are a great many."""
+        if self.step.outward or self.step.thickness is not None or shape == "box":
+            return None  # lengths that are to be exact, or sides along the axes
+        # What is made as exact as a tolerance says is lent to smaller ones only.
+        limits = (np.inf, 0.0) if shape in _OF_ANY_SIZE else (1.0 + 1e-9, 1 / _LARGER)
+        lent = self._of_sizes.of_nearly_its_form(mesh, linear, shape, *limits)
+        if lent is None or lent[1][1].remarks:
+            return None
+        share, (meshes, found) = lent
+        own = copy(found)
+        own.misfit *= share
+        self.alike += 1
+        return meshes, own
+
+    def _up_in(self, linear: NDArray[np.float64]) -> bytes:
+        """What is up for a copy, in its own space."""
+        return ((self.up @ linear / size_of(linear)).round(6) + 0.0).tobytes()
 
 
 @dataclass(frozen=True, eq=False)

@@ -55,19 +55,47 @@ def size_of(linear: NDArray[np.float64]) -> float:
     return float(np.cbrt(abs(np.linalg.det(linear))))
 
 
+_MOST_FORMS = 64  # proportions in which a mesh gets something of its own
+
+
 class OfSizes(Generic[T]):
     """What was made for copies of several sizes; what is good for one is good for others a little smaller."""
 
     def __init__(self) -> None:
         self._made: dict[Any, list[tuple[float, T]]] = {}
+        self._undone: dict[Any, list[NDArray[np.float64]]] = {}
+        self._all: dict[Any, list[T]] = {}
 
-    def keep(self, mesh: Mesh, linear: NDArray[np.float64], more: Any, made: T) -> None:
-        self._made.setdefault(self._form(mesh, linear, more), []).append((size_of(linear), made))
+    def keep(self, mesh: Mesh, linear: NDArray[np.float64], kind: Any, more: Any, made: T) -> None:
+        self._made.setdefault(self._form(mesh, linear, (kind, more)), []).append((size_of(linear), made))
+        if abs(np.linalg.det(linear)) > 0:
+            self._undone.setdefault((id(mesh), kind), []).append(np.linalg.inv(linear).astype(np.float64))
+            self._all.setdefault((id(mesh), kind), []).append(made)
 
-    def lent(self, mesh: Mesh, linear: NDArray[np.float64], more: Any, larger: float) -> tuple[float, T] | None:
+    def of_nearly_its_form(
+        self, mesh: Mesh, linear: NDArray[np.float64], kind: Any, largest: float, smallest: float
+    ) -> tuple[float, T] | None:
+        """Where a mesh has copies of a great many proportions: what was made for the one that is most like this.
+
+        What goes around a mesh, or into it, does so in all copies. ``largest`` and ``smallest`` are how much larger and
+        smaller than the other this one may be in any direction; the first number of the result is the largest it is.
+        """
+        undone = self._undone.get((id(mesh), kind), [])
+        if len(undone) < _MOST_FORMS:
+            return None
+        sizes = np.linalg.svd(linear @ np.array(undone), compute_uv=False)
+        fits = (sizes[:, 0] <= largest) & (sizes[:, 2] >= smallest)
+        if not fits.any():
+            return None
+        best = int(np.argmin(np.where(fits, sizes[:, 0] / np.maximum(sizes[:, 2], 1e-300), np.inf)))
+        return float(sizes[best, 0]), self._all[id(mesh), kind][best]
+
+    def lent(
+        self, mesh: Mesh, linear: NDArray[np.float64], kind: Any, more: Any, larger: float
+    ) -> tuple[float, T] | None:
         """What was made for a copy up to so many times as large, and how large this one is beside it."""
         size = size_of(linear)
-        for other, made in self._made.get(self._form(mesh, linear, more), ()):
+        for other, made in self._made.get(self._form(mesh, linear, (kind, more)), ()):
             if size <= other * (1 + 1e-9) and other <= size * larger:
                 return size / other if other else 1.0, made
         return None
