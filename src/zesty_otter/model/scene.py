@@ -166,18 +166,13 @@ class Scatter:
         -------
         (2, 3) float64
         """
-        points = self.mesh.cached(_outermost)
+        points = self.mesh.points[self.mesh.point_used]
         if not len(points) or not self.count:
             return np.full((2, 3), np.nan)
-        box = np.array([[np.inf] * 3, [-np.inf] * 3])
-        # In blocks, because every copy has all outermost points for a while.
-        step = max(1, 4_000_000 // len(points))
-        for first in range(0, self.count, step):
-            placed = world @ self.transforms[first : first + step]
-            for k in range(3):
-                values = placed[:, k, :3] @ points.T + placed[:, k, 3:]
-                box[0, k], box[1, k] = min(box[0, k], values.min()), max(box[1, k], values.max())
-        return box
+        placed = world @ self.transforms
+        rows, offsets = placed[:, :3, :3], placed[:, :3, 3]
+        low = [-_farthest(points, -rows[:, k], -offsets[:, k]) for k in range(3)]
+        return np.array([low, [_farthest(points, rows[:, k], offsets[:, k]) for k in range(3)]])
 
 
 Content = Mesh | Scatter | Light | Camera
@@ -946,17 +941,19 @@ def expanded(scene: Scene, wanted: Callable[[Scatter], bool] = lambda _: True) -
     return scene.map_nodes(apart), made
 
 
-def _outermost(mesh: Mesh) -> NDArray[np.float64]:
-    """(N, 3) points of a surface among which are the farthest in every direction."""
-    points = mesh.points[mesh.point_used]
-    if len(points) < 64:
-        return points
-    from scipy.spatial import ConvexHull, QhullError
-
-    try:
-        return np.asarray(points[ConvexHull(points).vertices])
-    except QhullError:  # flat
-        return points
+def _farthest(points: NDArray[np.float64], rows: NDArray[np.float64], offsets: NDArray[np.float64]) -> float:
+    """The largest of ``row @ point + offset``, of all points (P, 3) and all rows (N, 3) with their offsets (N,)."""
+    box = box_of(points)
+    # No copy reaches beyond its box: those whose boxes do not reach what another has need not be looked at.
+    reach = rows @ box.mean(axis=0) + np.abs(rows) @ ((box[1] - box[0]) / 2) + offsets
+    best, left, count = -np.inf, np.arange(len(rows)), 16
+    while len(left):
+        count = min(4 * count, max(1, 4_000_000 // len(points)))
+        order = np.argpartition(-reach[left], count - 1) if len(left) > count else np.arange(len(left))
+        now, left = left[order[:count]], left[order[count:]]
+        best = max(best, float((rows[now] @ points.T + offsets[now, None]).max()))
+        left = left[reach[left] > best]
+    return best
 
 
 def _relative(above: NDArray[np.float64], world: NDArray[np.float64], node: Node) -> NDArray[np.float64]:
