@@ -82,11 +82,13 @@ def read_mesh(prim: Prim, path: str, note: Note) -> Shape | None:
     all_sizes = size[:whole]
     point = point[: int(all_sizes.sum())]
     of_corner = np.repeat(np.arange(whole, dtype=np.int32), all_sizes)
+    bad = all_sizes < 3
     finite = usable_rows(points)
-    good = (point >= 0) & (point < len(points))
-    if len(points) and not finite.all():
-        good &= finite[np.where(good, point, 0)]
-    bad = (all_sizes < 3) | (np.bincount(of_corner, ~good, whole) > 0)
+    if not (finite.all() and _points_into(point, len(points))):
+        good = (point >= 0) & (point < len(points))
+        if len(points):
+            good &= finite[np.where(good, point, 0)]
+        bad |= np.bincount(of_corner, ~good, whole) > 0
     holes = whole_numbers_of(prim, "holeIndices")
     unwanted = bad.copy()
     unwanted[holes[(holes >= 0) & (holes < whole)]] = True
@@ -104,11 +106,17 @@ def read_mesh(prim: Prim, path: str, note: Note) -> Shape | None:
     start = np.concatenate([[0], np.cumsum(all_sizes[faces])]).astype(np.int32)
     # What a primvar's value is for: the corner, the point or the face.
     places = {"faceVarying": corner, "vertex": point, "varying": point, "uniform": of_corner}
-    layers = tuple(_layers(prim, places, path, note))
+    known = {id(point): (used, corner_point)}
+    layers = tuple(_layers(prim, places, known, path, note))
     mesh = Mesh.taking(prim.name, points[used], start, corner_point, layers)
     if word_of(prim, "orientation") == "leftHanded":
         mesh = mesh.turned_round()
     return Shape(mesh, faces, used)
+
+
+def _points_into(index: NDArray[Any], count: int) -> bool:
+    """Whether all of an index are numbers of things."""
+    return not len(index) or (int(index.min()) >= 0 and int(index.max()) < count)
 
 
 def as_rows(values: NDArray[np.float64], width: int) -> NDArray[np.float64]:
@@ -116,21 +124,28 @@ def as_rows(values: NDArray[np.float64], width: int) -> NDArray[np.float64]:
     return values[: len(values) // width * width].reshape(-1, width)
 
 
-def _layers(prim: Prim, places: dict[str, NDArray[Any]], path: str, note: Note) -> Iterator[Layer]:
-    normals = _primvar(prim, "primvars:normals", 3, places) or _primvar(prim, "normals", 3, places)
+_Known = dict[int, tuple[NDArray[np.int64], NDArray[np.int32]]]
+"""What `compact` has made of the places of corners, by their memory: several primvars share one."""
+
+
+def _layers(prim: Prim, places: dict[str, NDArray[Any]], known: _Known, path: str, note: Note) -> Iterator[Layer]:
+    def primvar(name: str, width: int) -> tuple[NDArray[np.float32], NDArray[np.int32]] | None:
+        return _primvar(prim, name, width, places, known)
+
+    normals = primvar("primvars:normals", 3) or primvar("normals", 3)
     if normals is not None:
         yield Layer.taking("normal", *normals)
     for name in uv_names(prim):
-        found = _primvar(prim, f"primvars:{name}", 2, places)
+        found = primvar(f"primvars:{name}", 2)
         if found is not None:
             said = word_in(prim.properties[f"primvars:{name}"].meta, "displayName")
             yield Layer.taking("uv", *found, name=said or ("" if name == "st" else name))
-    color = _primvar(prim, "primvars:displayColor", 3, places)
+    color = primvar("primvars:displayColor", 3)
     # One colour for the whole prim is what it is drawn in where nothing else says so.
     spread = word_in(prim.properties["primvars:displayColor"].meta, "interpolation") if color is not None else ""
     if color is not None and spread != "constant" and (spread or len(color[0]) > 1):
         values, index = color
-        opacity = _primvar(prim, "primvars:displayOpacity", 1, places)
+        opacity = primvar("primvars:displayOpacity", 1)
         if opacity is not None and np.array_equal(opacity[1], index):
             values = np.concatenate([values, opacity[0]], axis=1)
         yield Layer.taking("color", np.clip(values, 0, 1), index)
@@ -151,7 +166,7 @@ def uv_names(prim: Prim) -> list[str]:
 
 
 def _primvar(
-    prim: Prim, name: str, width: int, places: dict[str, NDArray[Any]]
+    prim: Prim, name: str, width: int, places: dict[str, NDArray[Any]], known: _Known
 ) -> tuple[NDArray[np.float32], NDArray[np.int32]] | None:
     """The table of a primvar and the row of every corner."""
     values = as_rows(numbers_of(prim, name), width)
@@ -164,17 +179,22 @@ def _primvar(
     corners = places["faceVarying"]
     place = np.zeros(len(corners), np.int32) if how == "constant" else places[how]
     of = place if rows is None else np.where(place < len(rows), rows[np.minimum(place, len(rows) - 1)], -1)
-    good = (of >= 0) & (of < len(values))
     finite = usable_rows(values)
-    if not (good.all() and finite.all()):
+    if not (finite.all() and _points_into(of, len(values))):
+        good = (of >= 0) & (of < len(values))
         of = np.where(good & finite[np.where(good, of, 0)], of, -1)
     if rows is None and len(values) == len(place) and len(values) > 1:
         # A value for every corner: those that are the same are one again.
         padded = np.zeros((len(values), 3))
         padded[:, : min(width, 3)] = np.nan_to_num(values[:, :3])
         of = np.where(of >= 0, join_points(padded)[of], -1)
-    used, index32 = compact(of)
-    return np.nan_to_num(values[used]).astype(np.float32), index32
+    if any(of is place for place in places.values()):
+        if id(of) not in known:
+            known[id(of)] = compact(of)
+        used, index = known[id(of)]
+    else:
+        used, index = compact(of)
+    return (values if len(used) == len(values) else values[used]).astype(np.float32), index
 
 
 def _interpolation(one: Property, name: str, count: int, places: dict[str, NDArray[Any]]) -> str:
