@@ -244,7 +244,8 @@ class _Picture:
         pixels = np.concatenate(self.pixels) if self.pixels else np.zeros(4, np.uint8)
         raster.fill(corner, depth, ids, uv=uv, texture=texture, cutoff=cutoff, table=table, pixels=pixels)
         out = np.empty((high, wide, 3), np.float32)
-        out[:] = linear(PAPER)
+        out[0] = linear(PAPER)
+        out[1:] = out[0]  # a row at a time: NumPy is slow at filling with three numbers
         if look.grid:
             self._grid(camera, depth, out)
         where = np.zeros((high, wide, 2), np.float32)
