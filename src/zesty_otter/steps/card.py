@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Sequence
 from typing import Any, ClassVar, Literal
 
 import numpy as np
@@ -13,8 +12,7 @@ from pydantic import Field
 
 from zesty_otter import pixels
 from zesty_otter.geometry.queries.distance import Surface, sampled
-from zesty_otter.geometry.raster.cards import Paint, kept_cover, portrait
-from zesty_otter.geometry.raster.colors import to_srgb
+from zesty_otter.geometry.raster.cards import Paint, side_by_side, upright_views
 from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Layer, Material, Mesh, Node, Note, Placed, Scene, Texture, TextureUse, count_of
 from zesty_otter.shading import painted
@@ -125,32 +123,17 @@ class Card(Step):
         low, high = used.min(axis=0), used.max(axis=0)
         span = high - low
         side = self.facing == "side" or (self.facing == "auto" and span[2] > span[0])
-        angles = math.pi / 2 * side + np.arange(self.planes) * (math.pi / self.planes)
-        axes = [np.array([(math.cos(a), 0, -math.sin(a)), (0, 1, 0), (math.sin(a), 0, math.cos(a))]) for a in angles]
         paint = _paint(mesh, corners, face, missing)
-        seen = [points @ one.T for one in axes]
-        boxes = [(*own[triangles.ravel()].min(axis=0)[:2], *own[triangles.ravel()].max(axis=0)[:2]) for own in seen]
-        longest = max(max(box[2] - box[0], box[3] - box[1]) for box in boxes)
-        there = [n for n, box in enumerate(boxes) if min(box[2] - box[0], box[3] - box[1]) > 1e-6 * longest]
-        if not there:
+        views = upright_views(points, triangles, self.planes, first=math.pi / 2 * side)
+        if not views:
             return None
-        # What is flat is nothing from its edge.
-        axes, seen, boxes = [axes[n] for n in there], [seen[n] for n in there], [boxes[n] for n in there]
+        longest = max(max(view.size) for view in views)
         texel = longest / self.pixels
-        sizes = [(max(round((b[2] - b[0]) / texel), 1), max(round((b[3] - b[1]) / texel), 1)) for b in boxes]
-        pictures = [portrait(own[triangles], paint, box, size)
-                    for own, box, size in zip(seen, boxes, sizes, strict=True)]  # fmt: skip
-        image, spans = _side_by_side(pictures)
+        image, spans = side_by_side([view.portrait(triangles, paint, texel) for view in views])
         # Through the middle of what is seen from above and below it.
         middle = (low + high) / 2
-        corner, uv = [], []
-        for one, box, (u0, v0, u1, v1) in zip(axes, boxes, spans, strict=True):
-            depth = float(middle @ one[2])
-            corner += [
-                (x, y, depth) @ one for x, y in ((box[0], box[1]), (box[2], box[1]), (box[2], box[3]), (box[0], box[3]))
-            ]
-            uv += [(u0, v0), (u1, v0), (u1, v1), (u0, v1)]
-        flat = np.array(corner)
+        uv = [(u, v) for u0, v0, u1, v1 in spans for u, v in ((u0, v0), (u1, v0), (u1, v1), (u0, v1))]
+        flat = np.concatenate([view.rectangle(middle) for view in views])
         order = np.arange(len(flat), dtype=np.int32)
         if np.linalg.det(turned) < 0:
             order = order.reshape(-1, 4)[:, ::-1].ravel()
@@ -244,24 +227,3 @@ def _placed(uvs: NDArray[np.float32], use: TextureUse) -> NDArray[np.float64]:
     """UVs as a material scales, turns and moves them."""
     c, s = math.cos(use.rotation), math.sin(use.rotation)
     return np.asarray((uvs * np.array(use.scale)) @ np.array([[c, s], [-s, c]]) + use.offset)
-
-
-def _side_by_side(
-    pictures: Sequence[NDArray[np.float64]],
-) -> tuple[NDArray[np.uint8], list[tuple[float, float, float, float]]]:
-    """One image of sides that are powers of two, and the UVs of the lower left and upper right of each picture."""
-    gap = 2
-    wide = 1 << (sum(one.shape[1] + gap for one in pictures) - gap - 1).bit_length()
-    high = 1 << (max(one.shape[0] for one in pictures) - 1).bit_length()
-    image = np.zeros((high, wide, 4))
-    spans, at = [], 0
-    for one in pictures:
-        tall, broad = one.shape[:2]
-        end = min(at + broad + gap, wide)
-        # Colours go on beyond the edge, where nothing is covered, so that what is mixed in there fits.
-        image[:, at:end, :3] = np.pad(one, ((0, high - tall), (0, end - at - broad), (0, 0)), "edge")[..., :3]
-        image[:tall, at : at + broad, 3] = kept_cover(one[..., 3])
-        spans.append((at / wide, 1 - tall / high, (at + broad) / wide, 1.0))
-        at = end
-    image[..., :3] = to_srgb(image[..., :3])
-    return (image * 255).round().astype(np.uint8), spans

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -10,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.geometry.raster import drawing as raster
-from zesty_otter.geometry.raster.colors import to_linear
+from zesty_otter.geometry.raster.colors import to_linear, to_srgb
 
 _FINE = 4  # places to each side of a pixel that are looked at
 
@@ -133,3 +134,84 @@ def kept_cover(alpha: NDArray[np.float64], cutoff: float = 0.5) -> NDArray[np.fl
     ranked = np.sort(alpha.ravel())[::-1]
     least = float(ranked[min(round(cover * len(ranked)), len(ranked)) - 1]) or float(ranked[ranked > 0][-1])
     return alpha if least >= cutoff else np.clip(alpha * (cutoff / least), 0.0, 1.0)
+
+
+@dataclass(frozen=True, eq=False)
+class View:
+    """A surface as it is seen level, from one side.
+
+    Parameters
+    ----------
+    axes : (3, 3) float64
+        Rows: to the right, up, and towards whoever looks.
+    places : (P, 3) float64
+        Its points along these axes.
+    box : four floats
+        Left, bottom, right and top of what is seen.
+    """
+
+    axes: NDArray[np.float64]
+    places: NDArray[np.float64]
+    box: tuple[float, float, float, float]
+
+    @property
+    def size(self) -> tuple[float, float]:
+        """Width and height."""
+        return self.box[2] - self.box[0], self.box[3] - self.box[1]
+
+    def portrait(self, triangles: NDArray[Any], paint: Paint, texel: float) -> NDArray[np.float64]:
+        """(H, W, 4) its picture, in linear light, with pixels of about this size; see `portrait`."""
+        pixels = (max(round(self.size[0] / texel), 1), max(round(self.size[1] / texel), 1))
+        return portrait(self.places[triangles], paint, self.box, pixels)
+
+    def rectangle(self, middle: NDArray[np.float64]) -> NDArray[np.float64]:
+        """(4, 3) the corners of what is seen, counterclockwise from the lower left, at the depth of a place."""
+        left, bottom, right, top = self.box
+        depth = float(middle @ self.axes[2])
+        flat = [(left, bottom, depth), (right, bottom, depth), (right, top, depth), (left, top, depth)]
+        return np.array([one @ self.axes for one in flat])
+
+
+def upright_views(points: NDArray[np.float64], triangles: NDArray[Any], count: int, *, first: float) -> list[View]:
+    """Views of a surface from sides that share half a turn; none from an edge of what is flat.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+        Left, up, forward.
+    triangles : (T, 3) int
+    count : int
+    first : float
+        The angle of the first view, in radians to the side.
+    """
+    views = []
+    for angle in first + np.arange(count) * (math.pi / count):
+        c, s = math.cos(angle), math.sin(angle)
+        axes = np.array([(c, 0, -s), (0, 1, 0), (s, 0, c)])
+        places = points @ axes.T
+        used = places[triangles.ravel()]
+        (left, bottom, _), (right, top, _) = used.min(axis=0).tolist(), used.max(axis=0).tolist()
+        views.append(View(axes, places, (left, bottom, right, top)))
+    longest = max(max(view.size) for view in views)
+    return [view for view in views if min(view.size) > 1e-6 * longest]
+
+
+def side_by_side(
+    pictures: Sequence[NDArray[np.float64]],
+) -> tuple[NDArray[np.uint8], list[tuple[float, float, float, float]]]:
+    """One image of sides that are powers of two, and the UVs of the lower left and upper right of each picture."""
+    gap = 2
+    wide = 1 << (sum(one.shape[1] + gap for one in pictures) - gap - 1).bit_length()
+    high = 1 << (max(one.shape[0] for one in pictures) - 1).bit_length()
+    image = np.zeros((high, wide, 4))
+    spans, at = [], 0
+    for one in pictures:
+        tall, broad = one.shape[:2]
+        end = min(at + broad + gap, wide)
+        # Colours go on beyond the edge, where nothing is covered, so that what is mixed in there fits.
+        image[:, at:end, :3] = np.pad(one, ((0, high - tall), (0, end - at - broad), (0, 0)), "edge")[..., :3]
+        image[:tall, at : at + broad, 3] = kept_cover(one[..., 3])
+        spans.append((at / wide, 1 - tall / high, (at + broad) / wide, 1.0))
+        at = end
+    image[..., :3] = to_srgb(image[..., :3])
+    return (image * 255).round().astype(np.uint8), spans
