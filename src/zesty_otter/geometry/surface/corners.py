@@ -124,7 +124,7 @@ def split_corners(
     """
     corners = np.arange(len(corner_point), dtype=np.int32)
     if not len(slot) or (slot == slot[0]).all():
-        return _split(corners, np.array([len(corners)]), corner_point, layers)
+        return _split(corners, np.array([len(corners)], np.int64), corner_point, layers)
     of_corner = np.repeat(slot, np.diff(face_start))
     order = np.argsort(of_corner, kind="stable").astype(np.int32)
     ends = np.append(np.flatnonzero(np.diff(of_corner[order])) + 1, len(order)).astype(np.int64)
