@@ -17,6 +17,7 @@ from zesty_otter.geometry import parallel
 from zesty_otter.geometry.queries.distance import Surface, areas, sampled
 from zesty_otter.geometry.solids.hulls import convex_hull, hull_triangles, rough_hull
 from zesty_otter.geometry.solids.solid import Solid
+from zesty_otter.geometry.surface.corners import split_corners, take_rows
 
 pytestmark = pytest.mark.checked
 HOME = Path(zesty_otter.__file__).parent
@@ -117,3 +118,27 @@ def test_results_do_not_depend_on_the_number_of_cores(monkeypatch):
     monkeypatch.setattr(parallel, "_pool", None)
     for one, other in zip(alone, all_of_it(), strict=True):
         assert np.array_equal(one, other)
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_vertices_of_polygons_are_the_combinations_there_are(seed):
+    chance = np.random.default_rng(seed)
+    sizes = chance.integers(3, 7, chance.integers(0, 12))
+    start = np.concatenate([[0], np.cumsum(sizes)]).astype(np.int32)
+    count = int(start[-1])
+    point, slot = chance.integers(0, 6, count).astype(np.int32), chance.integers(0, 3, len(sizes)).astype(np.int32)
+    layers = [
+        (chance.integers(0, 2, (4, width)).astype(np.float32), chance.integers(-1, 4, count).astype(np.int32))
+        for width in (2, 3)
+    ]
+    vertex, first = split_corners(start, point, slot, layers)
+
+    def said(corner: int) -> tuple:
+        own = [tuple(values[index[corner]]) if index[corner] >= 0 else None for values, index in layers]
+        return np.repeat(slot, sizes)[corner], point[corner], *own
+
+    assert len(first) == len({said(corner) for corner in range(count)})
+    assert all(said(first[vertex[corner]]) == said(corner) for corner in range(count))
+    for values, index in layers:
+        rows = [values[index[one]] if index[one] >= 0 else np.full(values.shape[1], 7.0) for one in first]
+        assert take_rows(values, index, first, 7.0).tolist() == [row.tolist() for row in rows]
