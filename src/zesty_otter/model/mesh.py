@@ -402,7 +402,9 @@ class Mesh:
     @property
     def used_slots(self) -> tuple[int, ...]:
         """The slots that faces have, lowest first."""
-        return tuple(np.flatnonzero(np.bincount(self.slot_of_face)).tolist())
+        if self.face_slot is None or len(self.slots) == 1:
+            return (0,) if self.face_count else ()
+        return tuple(np.flatnonzero(np.bincount(self.face_slot)).tolist())
 
     @property
     def point_used(self) -> NDArray[np.bool_]:

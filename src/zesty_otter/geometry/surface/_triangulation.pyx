@@ -29,15 +29,15 @@ cpdef enum:
 
 cpdef void triangulate_faces(
     const double[:, ::1] points, const int32_t[::1] face_start, const int32_t[::1] corner_point, int64_t rule,
-    int32_t[:, ::1] triangles, int32_t[::1] triangle_face, double[:, ::1] flat, int64_t[:, ::1] links,
-    int64_t[:, ::1] cells, double[::1] cost
+    int64_t first_face, int64_t stop_face, int32_t[:, ::1] triangles, int32_t[::1] triangle_face,
+    double[:, ::1] flat, int64_t[:, ::1] links, int64_t[:, ::1] cells, double[::1] cost
 ) noexcept:
-    # Invariant: face f fills exactly face_size - 2 rows, starting at face_start[f] - 2 * f.
+    # Some of the faces. Invariant: face f fills exactly face_size - 2 rows, starting at face_start[f] - 2 * f.
     cdef double noise
     cdef int32_t first
     cdef int64_t f, k, row, size
     with nogil:
-        for f in range(len(face_start) - 1):
+        for f in range(first_face, stop_face):
             first = face_start[f]
             size = face_start[f + 1] - first
             row = first - 2 * f

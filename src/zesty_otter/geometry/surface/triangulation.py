@@ -5,7 +5,10 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from zesty_otter.geometry.parallel import in_pieces
 from zesty_otter.geometry.surface import _triangulation as kernels
+
+_PIECE = 100_000  # faces that are split in a row
 
 DIAGONALS = ("shortest-diagonal", "best-angle", "fixed")  # in the order of the kernel's rules
 """Rules that choose among the diagonals that lie inside a face."""
@@ -64,18 +67,27 @@ def triangulate(
         face[:] = np.arange(count, dtype=np.int32)
         return triangles, face
     largest = int(np.diff(face_start).max())
-    kernels.triangulate_faces(
-        np.ascontiguousarray(points, np.float64),
-        np.ascontiguousarray(face_start, np.int32),
-        np.ascontiguousarray(corner_point, np.int32),
-        DIAGONALS.index(diagonal),
-        triangles,
-        face,
-        np.empty((largest, 2)),
-        np.empty((kernels.LINK_ROWS, 3 * largest), np.int64),
-        np.empty((2, largest + 2), np.int64),
-        np.empty(3 * largest),
-    )
+    points = np.ascontiguousarray(points, np.float64)
+    face_start = np.ascontiguousarray(face_start, np.int32)
+    corner_point = np.ascontiguousarray(corner_point, np.int32)
+
+    def some(first: int, stop: int) -> None:
+        kernels.triangulate_faces(
+            points,
+            face_start,
+            corner_point,
+            DIAGONALS.index(diagonal),
+            first,
+            stop,
+            triangles,
+            face,
+            np.empty((largest, 2)),
+            np.empty((kernels.LINK_ROWS, 3 * largest), np.int64),
+            np.empty((2, largest + 2), np.int64),
+            np.empty(3 * largest),
+        )
+
+    in_pieces(some, len(face_start) - 1, _PIECE)
     return triangles, face
 
 
