@@ -149,11 +149,12 @@ class _FaceSet:
             of = np.repeat(_taken(own, face) if len(own) else face, size)
         else:
             of = _taken(own, place) if len(own) else point
-        good = (of >= 0) & (of < len(table))
         finite = usable_rows(table)
-        index = np.where(good & finite[np.where(good, of, 0)], of, -1)
-        used, index32 = compact(index)
-        values = np.nan_to_num(table[used])
+        if not (finite.all() and len(of) and of.min() >= 0 and of.max() < len(table)):
+            good = (of >= 0) & (of < len(table))
+            of = np.where(good & finite[np.where(good, of, 0)], of, -1)
+        used, index32 = compact(of)
+        values = table if len(used) == len(table) else table[used]
         return [Layer.taking(kind, np.clip(values, 0, 1) if kind == "color" else values, index32)] if len(used) else []
 
     def _uv_table(self) -> NDArray[np.float64]:
