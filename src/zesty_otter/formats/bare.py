@@ -84,6 +84,11 @@ def usable_rows(values: NDArray[Any]) -> NDArray[np.bool_]:
     return np.asarray(good)
 
 
+def points_into(index: NDArray[Any], count: int) -> bool:
+    """Whether all of an index are numbers of so many things."""
+    return not len(index) or (int(index.min()) >= 0 and int(index.max()) < count)
+
+
 def nothing_to_write(scene: Scene) -> InputError:
     """The complaint about a scene without a face."""
     return InputError(

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.bare import usable_rows
+from zesty_otter.formats.bare import points_into, usable_rows
 from zesty_otter.formats.strips import triangles_of_strips
 from zesty_otter.formats.xml import Element, child, children, floats, ints, name_of, words_of
 from zesty_otter.geometry.surface.triangulation import bridge_holes
@@ -189,9 +189,13 @@ class _Reading:
             source = self.find(url)
             column.name = column.name or (source.get("name") or "" if source is not None else "")
         base, table = column.tables[url]
-        there = (rows >= 0) & (rows < len(table))
-        good = there & usable_rows(table)[np.where(there, rows, 0)] if len(table) else there
-        column.rows.append((self.corner_count, np.where(good, rows + base, -1)))
+        finite = usable_rows(table)
+        index = rows + base
+        if not (finite.all() and points_into(rows, len(table))):
+            there = (rows >= 0) & (rows < len(table))
+            good = there & finite[np.where(there, rows, 0)] if len(table) else there
+            index = np.where(good, index, -1)
+        column.rows.append((self.corner_count, index))
 
     def _finished(self) -> Shape | None:
         if not self.corners:

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.bare import usable_rows
+from zesty_otter.formats.bare import points_into, usable_rows
 from zesty_otter.formats.usd.text import Prim, Property, listed, word_in
 from zesty_otter.formats.x3d.shapes import turned_outline
 from zesty_otter.geometry.surface.corners import join_points
@@ -84,7 +84,7 @@ def read_mesh(prim: Prim, path: str, note: Note) -> Shape | None:
     of_corner = np.repeat(np.arange(whole, dtype=np.int32), all_sizes)
     bad = all_sizes < 3
     finite = usable_rows(points)
-    if not (finite.all() and _points_into(point, len(points))):
+    if not (finite.all() and points_into(point, len(points))):
         good = (point >= 0) & (point < len(points))
         if len(points):
             good &= finite[np.where(good, point, 0)]
@@ -112,11 +112,6 @@ def read_mesh(prim: Prim, path: str, note: Note) -> Shape | None:
     if word_of(prim, "orientation") == "leftHanded":
         mesh = mesh.turned_round()
     return Shape(mesh, faces, used)
-
-
-def _points_into(index: NDArray[Any], count: int) -> bool:
-    """Whether all of an index are numbers of things."""
-    return not len(index) or (int(index.min()) >= 0 and int(index.max()) < count)
 
 
 def as_rows(values: NDArray[np.float64], width: int) -> NDArray[np.float64]:
@@ -180,7 +175,7 @@ def _primvar(
     place = np.zeros(len(corners), np.int32) if how == "constant" else places[how]
     of = place if rows is None else np.where(place < len(rows), rows[np.minimum(place, len(rows) - 1)], -1)
     finite = usable_rows(values)
-    if not (finite.all() and _points_into(of, len(values))):
+    if not (finite.all() and points_into(of, len(values))):
         good = (of >= 0) & (of < len(values))
         of = np.where(good & finite[np.where(good, of, 0)], of, -1)
     if rows is None and len(values) == len(place) and len(values) > 1:

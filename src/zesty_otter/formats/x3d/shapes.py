@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.bare import usable_rows
+from zesty_otter.formats.bare import points_into, usable_rows
 from zesty_otter.formats.strips import triangles_of_strips
 from zesty_otter.formats.x3d.swept import creased, elevation_grid, extrusion, is_true
 from zesty_otter.formats.xml import Element, children, floats, ints, name_of, number
@@ -150,7 +150,7 @@ class _FaceSet:
         else:
             of = _taken(own, place) if len(own) else point
         finite = usable_rows(table)
-        if not (finite.all() and len(of) and of.min() >= 0 and of.max() < len(table)):
+        if not (finite.all() and points_into(of, len(table))):
             good = (of >= 0) & (of < len(table))
             of = np.where(good & finite[np.where(good, of, 0)], of, -1)
         used, index32 = compact(of)
