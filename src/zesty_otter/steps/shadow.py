@@ -26,7 +26,6 @@ _TRIES = 4  # to bring back what stands out
 _Inset = tuple[NDArray[np.float64], NDArray[np.int32], float]
 """Points, triangles, and how far the least of it came inward."""
 _LARGER = 1.02  # times as large a copy may be, to lend its shadow: lengths are right to two hundredths
-_NEARLY = 1.1  # times as large or small in any direction, where copies have a great many proportions
 
 
 class Shadow(Step):
@@ -67,7 +66,6 @@ class Shadow(Step):
         notes: list[Note] = []
         made: dict[tuple[int, bytes], tuple[Mesh, list[str], dict[str, float]]] = {}
         siblings = Siblings()
-        alike = 0
         of_sizes: OfSizes[tuple[Mesh, list[str], dict[str, float]]] = OfSizes()
         for asset in assets_of(scene):
             if any(one.node.role == "shadow" for one in asset.rest):
@@ -86,9 +84,6 @@ class Shadow(Step):
                 key = id(mesh), (stretch.round(9) + 0.0).tobytes()
                 if key not in made:
                     lent = of_sizes.lent(mesh, stretch, "", "", _LARGER)
-                    if lent is None:
-                        lent = of_sizes.of_nearly_its_form(mesh, stretch, "", _NEARLY, 1 / _NEARLY)
-                        alike += lent is not None
                     made[key] = self._made(mesh, stretch) if lent is None else lent[1]
                     if lent is None:
                         of_sizes.keep(mesh, stretch, "", "", made[key])
@@ -101,9 +96,6 @@ class Shadow(Step):
                 behind[placed.number] = [siblings.beside(placed, shadow, name, "shadow", said)]
         if behind:
             notes.insert(0, self.note(f"shadow meshes added to {count_of(len(behind), 'mesh')}"))
-        if alike:
-            text = f"{count_of(alike, 'copy')} of other proportions got the shadow mesh of one that is nearly the same"
-            notes.append(self.note(text))
         return with_nodes_behind(scene, behind, {}).with_notes(*notes)
 
     def _made(self, mesh: Mesh, stretch: NDArray[np.float64]) -> tuple[Mesh, list[str], dict[str, float]]:
