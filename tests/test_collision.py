@@ -8,6 +8,8 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.optimize import linprog
+from scipy.spatial import ConvexHull
 
 import zesty_otter as zo
 from build import cube, moved, scene_of, texts
@@ -340,6 +342,62 @@ def test_a_shadow_mesh_is_closed_inside_and_light():
     assert np.einsum("ij,ij->", a, np.cross(b, c)) / 6 == pytest.approx(-1)
     sheet = Shadow().apply(scene_of(Node("net", content=hostile()["flat"])))
     assert any("stays open: 3 open edges" in note.text for note in sheet.notes)
+
+
+def rocks() -> list[tuple[Mesh, np.ndarray]]:
+    """Convex meshes, rough and smooth, and the planes of their faces."""
+    random = np.random.default_rng(3)
+    heaps = [random.normal(size=(60, 3)) * random.uniform(0.6, 1.6, 3) for _ in range(12)]
+    heaps += [
+        one / np.linalg.norm(one, axis=1, keepdims=True) for one in (random.normal(size=(300, 3)) for _ in (0, 1))
+    ]
+    found = []
+    for heap in heaps:
+        hull = ConvexHull(heap)
+        out = np.cross(*(heap[hull.simplices[:, k]] - heap[hull.simplices[:, 0]] for k in (1, 2)))
+        turned = np.einsum("ij,ij->i", out, hull.equations[:, :3]) < 0
+        faces = np.where(turned[:, None], hull.simplices[:, ::-1], hull.simplices)
+        found.append((Mesh.from_faces("rock", heap, faces.tolist()), hull.equations))
+    return found
+
+
+@pytest.mark.parametrize("share", [0.1, 0.25, 1])
+def test_every_face_of_a_convex_shadow_comes_in_by_the_length_that_is_asked(share):
+    lighter = 0
+    for mesh, planes in rocks():
+        (own,) = Shadow(inward="5cm", share=share).apply(scene_of(Node("rock", content=mesh))).nodes(role="shadow")
+        behind = -(own.node.mesh.points @ planes[:, :3].T + planes[:, 3]).max(axis=0)
+        assert behind.min() > 0.05 - 1e-9
+        assert behind.max() < 0.055
+        if share == 1:
+            # Nothing is left of some of the smallest faces; all others lie exactly on their planes.
+            for gap, (*normal, off) in zip(behind, planes, strict=True):
+                most = linprog(np.negative(normal), planes[:, :3], -planes[:, 3] - 0.05, bounds=(None, None))
+                assert gap == pytest.approx(most.fun - off, abs=1e-6)
+        lighter += own.node.mesh.face_count < mesh.face_count
+    assert (lighter > 0) == (share < 1)
+
+
+def torus(around: int = 96, across: int = 36) -> Mesh:
+    a, b = (np.arange(n) * 2 * np.pi / n for n in (around, across))
+    a, b = np.repeat(a, across), np.tile(b, around)
+    rim = 1 + 0.3 * np.cos(b)
+    i, j = np.repeat(np.arange(around), across), np.tile(np.arange(across), around)
+    corners = [(i, j), (i, j + 1), (i + 1, j + 1), (i + 1, j)]
+    faces = np.stack([p % around * across + q % across for p, q in corners], axis=1)
+    return Mesh.from_faces("ring", np.stack([rim * np.cos(a), 0.3 * np.sin(b), rim * np.sin(a)], 1), faces.tolist())
+
+
+def test_a_lighter_shadow_of_a_ring_comes_in_by_no_less_than_the_length():
+    points, triangles = as_triangles(torus())
+    shadow = Shadow(inward="2cm", share=0.1).apply(scene_of(Node("ring", content=torus())))
+    own = shadow.nodes(role="shadow")[0].node.mesh
+    assert own.face_count < 0.5 * len(triangles)
+    middles = own.points[own.corner_point].reshape(-1, 3, 3).mean(axis=1)
+    for places in (own.points, middles):
+        assert Surface(points, triangles).nearest(places)[0].min() > 0.0195
+    smooth = Shadow(inward="1mm", share=0.1).apply(scene_of(Node("ball", content=rocks()[-1][0])))
+    assert "ball: keeps 596 triangles of 596 in its shadow mesh" in texts(smooth.notes)
 
 
 def test_thin_walls_do_not_turn_inside_out_in_the_shadow():

@@ -10,7 +10,8 @@ from pydantic import AfterValidator, Field
 
 from zesty_otter.geometry.queries.distance import areas
 from zesty_otter.geometry.simplify.collapse import simplify
-from zesty_otter.geometry.solids.inset import inset, volume_of, widths_of
+from zesty_otter.geometry.solids.hulls import convex_hull
+from zesty_otter.geometry.solids.inset import Inset, behind_by, brought_within, inset, volume_of, widths_of
 from zesty_otter.geometry.solids.solid import Solid
 from zesty_otter.geometry.surface.topology import facing_outward, holes, topology
 from zesty_otter.geometry.surface.triangulation import triangulate
@@ -23,8 +24,10 @@ from zesty_otter.steps.words import chosen_numbers
 
 _TRIES = 4  # to bring back what stands out
 
-_Inset = tuple[NDArray[np.float64], NDArray[np.int32], float]
-"""Points, triangles, and how far the least of it came inward."""
+_BOX = 12  # triangles: nothing lighter casts its shadow
+_LIGHT = 500  # triangles of a shadow mesh, up to which nobody minds that it has more than asked for
+_NEARER = 0.02  # of the length, that a lighter mesh may come in by less than the full one does
+_FARTHER = 0.1, 5e-4  # of the length, and of the size: the more of both a face of a convex mesh may come in by
 _LARGER = 1.02  # times as large a copy may be, to lend its shadow: lengths are right to two hundredths
 
 
@@ -34,7 +37,10 @@ class Shadow(Step):
     Looks at visible meshes. Adds a node with the role of shadow behind each, about the same pivot: triangles only,
     hard-edged, without materials and UVs, holes closed, and pulled inward so that it does not shadow its own source;
     its properties say what share of the volume and of the silhouette it keeps.
-    Shadow meshes that are there stay. Notes holes that could not be closed, and where they are. Refuses nothing.
+    No face comes in by less than the length where the mesh is thick enough; where fewer triangles mean that some come
+    in farther, those of convex meshes do by a tenth of it, or by a two-thousandth of the size, at most.
+    Shadow meshes that are there stay. Notes holes that could not be closed, and where they are, and shadow meshes that
+    are much heavier than asked. Refuses nothing.
     """
 
     slug: ClassVar[str] = "shadow"
@@ -127,35 +133,42 @@ class Shadow(Step):
         source = Solid(points, triangles)
         joined = topology(points, np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32), triangles.ravel()).joined
         solid = not source.is_sheet.any()
-        full = inset(points, joined[triangles], self.inward) if self.inward else (points, joined[triangles], 0.0)
-        wanted_volume, wanted_widths = volume_of(*full[:2]), widths_of(full[0][np.unique(full[1])])
+        full = inset(points, joined[triangles], self.inward) if self.inward else Inset(points, joined[triangles], 0.0)
+        wanted_volume, wanted_widths = volume_of(*full[:2]), widths_of(full.points[np.unique(full.triangles)])
         share, targets = self.share, []
-        while share < 1.0:
+        while share < 1.0 and len(triangles) > _BOX:
             targets.append(max(round(share * len(triangles)), 4))
             share *= 2
-        tries = list(simplify(points, triangles, targets[::-1], limit=0.02))[::-1]
-        best = _brought_back(source, points, full) if solid else full
-        best_out = self._out(source, best) if solid else 0.0
-        for light in tries:
-            edges = topology(
-                light.points, np.arange(0, light.triangles.size + 1, 3, dtype=np.int32), light.triangles.ravel()
-            )
-            faces = edges.joined[light.triangles]
-            found = inset(light.points, faces, self.inward) if self.inward else (light.points, faces, 0.0)
-            if solid:
-                found = _brought_back(source, light.points, found)
-            out = self._out(source, found) if solid else 0.0
-            widths = widths_of(found[0][np.unique(found[1])])
+        base = points, triangles
+        if full.is_convex:
+            # Its corners are many planes' corners pulled apart: it may have more triangles than its source.
+            targets += [len(triangles)] * (bool(targets) and len(full.triangles) > len(triangles))
+            base = full.points, full.triangles
+        best, best_out = _brought_back(source, points, full) if solid else (full, 0.0)
+        wanted_depth = _depth(source, best) if solid and self.inward else 0.0
+        for light in list(simplify(*base, targets[::-1], limit=0.02))[::-1]:
+            if full.is_convex:
+                found, out = _convex_within(full, light.points[np.unique(light.triangles)], source), 0.0
+            else:
+                found, out = self._pulled(source, light.points, light.triangles, wanted_depth)
+            if found is None or out > 0.0:
+                continue
+            widths = widths_of(found.points[np.unique(found.triangles)])
             narrow = float((wanted_widths - widths).max()) > 0.05 * source.size
             lost = solid and volume_of(*found[:2]) < (1 - self.most_lost) * wanted_volume
-            if out <= 0.0 and not narrow and not lost:
-                best, best_out = found, out
+            if not narrow and not lost:
+                best, best_out = found, 0.0
                 break
-        pulled, faces, reached = best
+        pulled, faces, reached, _ = best
         if self.inward and reached < 0.99 * self.inward:
             remarks.append(
                 f"is too thin to be pulled in by {format_length(self.inward)} everywhere; at its thinnest it is by"
                 f" {format_length(float(f'{reached:.3g}'))}"
+            )
+        if self.share < 1 and len(faces) > max(_LIGHT, 1.5 * self.share * len(triangles)):
+            remarks.append(
+                f"keeps {count_of(len(faces), 'triangle')} of {len(triangles)} in its shadow mesh: fewer would come too"
+                " near its surface, or lose too much of its shape; a larger inward may allow fewer"
             )
         if best_out > 0.0:
             remarks.append(f"its shadow mesh stands out of it by up to {format_length(float(f'{best_out:.3g}'))}")
@@ -166,10 +179,30 @@ class Shadow(Step):
             kept["volume_kept"] = volume_of(pulled, faces) / whole
         return pulled, faces, {key: float(f"{value:.4g}") for key, value in kept.items()}
 
-    def _out(self, source: Solid, found: tuple[NDArray[np.float64], NDArray[np.int32], float]) -> float:
-        """How far the worst place of a shadow mesh is outside of its source; 0 within what rounding does."""
-        out = float(_out_of(source, found[0], found[1]).max(initial=0.0))
-        return out if out > 1e-6 * source.size else 0.0
+    def _pulled(
+        self, source: Solid, points: NDArray[np.float64], triangles: NDArray[np.int32], wanted_depth: float
+    ) -> tuple[Inset | None, float]:
+        """A lighter mesh pulled in as deep as the full one is, and how far it stands out; None where that cannot be.
+
+        Lighter meshes bulge here and there, so that what is pulled in by the length itself may come too near.
+        """
+        start = np.arange(0, triangles.size + 1, 3, dtype=np.int32)
+        faces = topology(points, start, triangles.ravel()).joined[triangles]
+        solid = not source.is_sheet.any()
+        if not self.inward:
+            found = Inset(points, faces, 0.0)
+            return found, _out(source, found).max() if solid else 0.0
+        by = self.inward
+        for _ in range(_TRIES):
+            found, out = inset(points, faces, by), 0.0
+            if not solid:
+                return found, out
+            found, out = _brought_back(source, points, found)
+            depth = _depth(source, found)
+            if depth >= (1 - _NEARER) * wanted_depth:
+                return found, out
+            by += wanted_depth - depth
+        return None, 0.0
 
     def _closed(
         self, points: NDArray[np.float64], triangles: NDArray[np.int32], remarks: list[str]
@@ -216,26 +249,46 @@ def _is_cut_out(mesh: Mesh) -> bool:
     return any(slot is not None and slot.alpha_mode == "mask" for slot in used)
 
 
-def _brought_back(source: Solid, home: NDArray[np.float64], found: _Inset) -> _Inset:
-    """A surface that was pulled in, with the points of what still stands out where they were."""
-    points, triangles, least = found
-    if len(points) != len(home):
-        return found  # a convex one: nothing of it can stand out
+def _convex_within(full: Inset, points: NDArray[np.float64], source: Solid) -> Inset | None:
+    """The hull of points about a convex mesh, brought within it; None where that is much farther in anywhere."""
+    hull = convex_hull(brought_within(full.points, full.triangles, points))
+    found = Inset(hull.points, hull.triangles.astype(np.int32), full.least, is_convex=True)
+    farthest = float(behind_by(source.points, source.triangles, found.points).max())
+    return found if farthest <= full.least + max(_FARTHER[0] * full.least, _FARTHER[1] * source.size) else None
+
+
+def _depth(source: Solid, found: Inset) -> float:
+    """How near a shadow mesh comes to the surface it is pulled in from."""
+    return float(source.surface.nearest(_places(found.points, found.triangles))[0].min(initial=np.inf))
+
+
+def _brought_back(source: Solid, home: NDArray[np.float64], found: Inset) -> tuple[Inset, float]:
+    """A surface that was pulled in, with the points of what still stands out where they were, and how far it does."""
+    if found.is_convex:
+        return found, 0.0
+    points, triangles = found.points, found.triangles
     for _ in range(_TRIES):
-        wrong = triangles[_out_of(source, points, triangles) > 1e-6 * source.size].ravel()
+        out = _out(source, found)
+        wrong = triangles[out > 0].ravel()
         if not len(wrong):
-            break
+            return found, 0.0
         points = points.copy()
         points[wrong] = home[wrong]
-        least = 0.0
-    return points, triangles, least
+        found = Inset(points, triangles, 0.0)
+    return found, float(_out(source, found).max())
 
 
-def _out_of(source: Solid, points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:
-    """(T,) how far corners, middles of edges and the middle of each triangle are outside at most."""
+def _out(source: Solid, found: Inset) -> NDArray[np.float64]:
+    """(T,) how far the worst place of each triangle is outside of its source; 0 within what rounding does."""
+    out = source.outside_by(_places(found.points, found.triangles)).reshape(len(found.triangles), -1).max(axis=1)
+    return np.where(out > 1e-6 * source.size, out, 0.0)
+
+
+def _places(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:
+    """(7 T, 3) corners, middles of edges and the middle of each triangle."""
     sides = points[triangles]
     places = np.concatenate([sides, (sides + np.roll(sides, 1, axis=1)) / 2, sides.mean(axis=1)[:, None]], axis=1)
-    return source.outside_by(places.reshape(-1, 3)).reshape(len(triangles), -1).max(axis=1)
+    return np.asarray(places.reshape(-1, 3))
 
 
 def _is_flat(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> bool:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -17,9 +19,26 @@ _VIEWS = np.array([(1, 0, 0), (0, 1, 0), (0, 0, 1), (1, 1, 0), (1, 0, 1), (0, 1,
 _VIEWS /= np.linalg.norm(_VIEWS, axis=1, keepdims=True)
 
 
-def inset(
-    points: NDArray[np.float64], triangles: NDArray[np.int32], by: float
-) -> tuple[NDArray[np.float64], NDArray[np.int32], float]:
+class Inset(NamedTuple):
+    """A closed surface that was pulled inward.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+    triangles : (T, 3) int32
+    least : float
+        How far the face that moved least came inward.
+    is_convex : bool
+        Whether it is what the planes of a convex solid leave; else its points are those of its source, moved.
+    """
+
+    points: NDArray[np.float64]
+    triangles: NDArray[np.int32]
+    least: float
+    is_convex: bool = False
+
+
+def inset(points: NDArray[np.float64], triangles: NDArray[np.int32], by: float) -> Inset:
     """A closed surface with every face moved inward by a length, where what lies behind it is thick enough.
 
     A convex solid is exactly what its planes leave when all are moved. Of others each point goes where the planes of
@@ -36,25 +55,21 @@ def inset(
 
     Returns
     -------
-    points : (Q, 3) float64
-    triangles : (U, 3) int32
-    least : float
-        How far the face that moved least came inward.
+    Inset
     """
     normals = unit_normals(points, triangles)
-    planes = np.column_stack([normals, -np.einsum("ij,ij->i", normals, points[triangles[:, 0]])])
+    planes = _planes(points, triangles)
     used = points[np.unique(triangles)]
     size = float(np.ptp(used, axis=0).max()) or 1.0
-    planes = planes[np.einsum("ij,ij->i", normals, normals) > 0.5]
     if len(planes) and float((used @ planes[:, :3].T + planes[:, 3]).max()) <= 1e-6 * size:
         return _convex_inset(points, triangles, planes, by, size)
     moved, least = _moved_in(points, triangles, normals, by)
-    return moved, triangles, least
+    return Inset(moved, triangles, least)
 
 
 def _convex_inset(
     points: NDArray[np.float64], triangles: NDArray[np.int32], planes: NDArray[np.float64], by: float, size: float
-) -> tuple[NDArray[np.float64], NDArray[np.int32], float]:
+) -> Inset:
     from scipy.spatial import HalfspaceIntersection, QhullError
 
     planes = planes[np.unique((planes / (1.0, 1.0, 1.0, size)).round(7), axis=0, return_index=True)[1]]
@@ -64,7 +79,7 @@ def _convex_inset(
         inside, depth = _deepest(planes)
     least = min(by, _OF_WALL * 2 * depth)
     if depth <= 1e-9 * size:
-        return points, triangles, 0.0
+        return Inset(points, triangles, 0.0)
     if least >= depth:
         least = _OF_WALL * depth
     moved = planes + np.array([0.0, 0.0, 0.0, least])
@@ -72,9 +87,9 @@ def _convex_inset(
         with np.errstate(divide="ignore", invalid="ignore"):  # planes that meet nowhere
             corners = HalfspaceIntersection(moved, inside).intersections
     except QhullError:
-        return points, triangles, 0.0
+        return Inset(points, triangles, 0.0)
     hull = convex_hull(corners[np.isfinite(corners).all(axis=1)])
-    return hull.points, hull.triangles.astype(np.int32), least
+    return Inset(hull.points, hull.triangles.astype(np.int32), least, is_convex=True)
 
 
 def _deepest(planes: NDArray[np.float64]) -> tuple[NDArray[np.float64], float]:
@@ -144,6 +159,55 @@ def _angles(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArra
     out, back = np.roll(at, -1, axis=1) - at, np.roll(at, 1, axis=1) - at
     across = np.linalg.norm(np.cross(out, back), axis=2)
     return np.arctan2(across, np.einsum("ijk,ijk->ij", out, back))
+
+
+def behind_by(
+    source: NDArray[np.float64], triangles: NDArray[np.int32], points: NDArray[np.float64]
+) -> NDArray[np.float64]:
+    """(T,) how far behind the plane of each triangle of a convex solid the first of some points lies.
+
+    Parameters
+    ----------
+    source : (P, 3) float64
+    triangles : (T, 3) int32
+        Facing outward; those without area are left out.
+    points : (Q, 3) float64
+    """
+    planes = _planes(source, triangles)
+    return np.asarray(-planes[:, 3] - _farthest_along(points, planes[:, :3]))
+
+
+def brought_within(
+    source: NDArray[np.float64], triangles: NDArray[np.int32], points: NDArray[np.float64]
+) -> NDArray[np.float64]:
+    """(Q, 3) points, those outside of a convex solid moved straight towards its middle as far as its surface.
+
+    Parameters
+    ----------
+    source : (P, 3) float64
+    triangles : (T, 3) int32
+        Facing outward.
+    points : (Q, 3) float64
+    """
+    planes = _planes(source, triangles)
+    middle = source[np.unique(triangles)].mean(axis=0)
+    away = points - middle
+    behind = np.maximum(-(planes[:, :3] @ middle + planes[:, 3]), 1e-300)
+    return np.asarray(middle + away / np.maximum(_farthest_along(planes[:, :3] / behind[:, None], away), 1.0)[:, None])
+
+
+def _planes(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:
+    """(N, 4) unit normal and minus how far along it, of each triangle that has an area."""
+    normals = unit_normals(points, triangles)
+    planes = np.column_stack([normals, -np.einsum("ij,ij->i", normals, points[triangles[:, 0]])])
+    return planes[np.einsum("ij,ij->i", normals, normals) > 0.5]
+
+
+def _farthest_along(points: NDArray[np.float64], directions: NDArray[np.float64]) -> NDArray[np.float64]:
+    """(D,) how far the farthest of points (Q, 3) lies along each of some directions (D, 3)."""
+    rows = max(1, 4_000_000 // max(len(points), 1))
+    farthest = [(directions[at : at + rows] @ points.T).max(axis=1) for at in range(0, len(directions), rows)]
+    return np.concatenate(farthest) if farthest else np.zeros(0)
 
 
 def volume_of(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> float:
