@@ -400,6 +400,14 @@ def test_a_lighter_shadow_of_a_ring_comes_in_by_no_less_than_the_length():
     assert "ball: keeps 596 triangles of 596 in its shadow mesh" in texts(smooth.notes)
 
 
+@pytest.mark.parametrize("size", [1e-41, 1e-6, 1e12])
+def test_the_shadow_of_a_speck_and_of_an_island_stays_within_it(size):
+    mesh = torus(8, 4)
+    mesh = mesh.replace(points=mesh.points * size)
+    (own,) = Shadow(inward="5mm").apply(scene_of(Node("ring", content=mesh))).nodes(role="shadow")
+    assert np.abs(own.node.mesh.points).max() <= np.abs(mesh.points).max()
+
+
 def test_thin_walls_do_not_turn_inside_out_in_the_shadow():
     done = Shadow(inward="5cm", share=1).apply(scene_of(Node("wall", content=plank((0, 0, 0), (1, 1, 0.02)))))
     points = done.roots[1].mesh.points

@@ -61,6 +61,7 @@ def inset(points: NDArray[np.float64], triangles: NDArray[np.int32], by: float) 
     planes = _planes(points, triangles)
     used = points[np.unique(triangles)]
     size = float(np.ptp(used, axis=0).max()) or 1.0
+    by = min(by, size)  # no wall is thicker
     if len(planes) and float((used @ planes[:, :3].T + planes[:, 3]).max()) <= 1e-6 * size:
         return _convex_inset(points, triangles, planes, by, size)
     moved, least = _moved_in(points, triangles, normals, by)
