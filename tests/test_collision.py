@@ -402,7 +402,7 @@ def test_a_lighter_shadow_of_a_ring_comes_in_by_no_less_than_the_length():
 
 @pytest.mark.parametrize("size", [1e-41, 1e-6, 1e12])
 def test_the_shadow_of_a_speck_and_of_an_island_stays_within_it(size):
-    mesh = torus(8, 4)
+    mesh = torus(24, 12)
     mesh = mesh.replace(points=mesh.points * size)
     (own,) = Shadow(inward="5mm").apply(scene_of(Node("ring", content=mesh))).nodes(role="shadow")
     assert np.abs(own.node.mesh.points).max() <= np.abs(mesh.points).max()
