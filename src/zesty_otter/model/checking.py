@@ -90,6 +90,12 @@ def is_within(values: NDArray[Any]) -> bool:
     -------
     bool
         False where there is a NaN.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> is_within(np.array([1e12])), is_within(np.array([1e16]))
+    (True, False)
     """
     if not values.size:
         return True

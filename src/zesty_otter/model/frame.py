@@ -178,7 +178,18 @@ def parse_axes(axes: str | tuple[str, ...]) -> tuple[str, str, str]:
 
 
 def all_axes() -> list[tuple[str, str, str]]:
-    """The 48 ways to name three perpendicular axes."""
+    """The 48 ways to name three perpendicular axes.
+
+    Returns
+    -------
+    list of (str, str, str)
+        What +X, +Y and +Z mean.
+
+    Examples
+    --------
+    >>> len(all_axes()), all_axes()[0]
+    (48, ('left', 'up', 'forward'))
+    """
     pairs = (("left", "right"), ("up", "down"), ("forward", "back"))
     return [
         (words[0], words[1], words[2])
@@ -264,6 +275,11 @@ def format_unit(unit: float | None) -> str:
     Returns
     -------
     str
+
+    Examples
+    --------
+    >>> format_unit(0.01), format_unit(0.5), format_unit(None)
+    ('cm', '0.5 m', 'unit unknown')
     """
     if unit is None:
         return "unit unknown"
@@ -283,6 +299,11 @@ def format_length(metres: float) -> str:
     Returns
     -------
     str
+
+    Examples
+    --------
+    >>> format_length(1.83), format_length(0.12), format_length(4200)
+    ('1.83 m', '12 cm', '4.2 km')
     """
     size = abs(metres)
     if size == 0:

@@ -22,6 +22,17 @@ def joined_meshes(name: str, meshes: Sequence[Mesh]) -> Mesh:
     ----------
     meshes : sequence of Mesh
         At least one.
+
+    Returns
+    -------
+    Mesh
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> joined_meshes("rig", [sail, sail])
+    Mesh 'rig': 2 faces, 6 points
     """
     if len(meshes) == 1:
         return meshes[0].replace(name=name)

@@ -63,7 +63,23 @@ class Texture:
         return self.path is not None or self.data is not None
 
     def read(self) -> bytes:
-        """The file's bytes; raises FileNotFoundError when the texture is missing."""
+        """The file's bytes; raises FileNotFoundError when the texture is missing.
+
+        Returns
+        -------
+        bytes
+
+        Raises
+        ------
+        FileNotFoundError
+            When the texture is missing.
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> zo.Texture("dot.png", data=b"...").read()
+        b'...'
+        """
         if self.data is not None:
             return self.data
         if self.path is None:
@@ -164,6 +180,13 @@ class Material:
         ------
         ModelError
             When a role is unknown.
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> grain = zo.TextureUse(zo.Texture("timber.png"))
+        >>> list(zo.Material("timber").with_textures({"normal": grain, "base_color": grain}).textures)
+        ['base_color', 'normal']
         """
         ordered = {role: textures[role] for role in TEXTURE_ROLES if role in textures}
         return replace(self, textures=ordered)
@@ -186,5 +209,10 @@ def roughness_of_shininess(exponent: float) -> float:
     ----------
     B. Walter, S. R. Marschner, H. Li and K. E. Torrance (2007), Microfacet models for refraction through
     rough surfaces (equation for alpha); roughness is the square root of alpha, as glTF 2.0 defines it.
+
+    Examples
+    --------
+    >>> round(roughness_of_shininess(30), 3)
+    0.5
     """
     return (2.0 / (max(exponent, 0.0) + 2.0)) ** 0.25

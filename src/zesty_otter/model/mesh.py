@@ -86,6 +86,13 @@ class Layer:
         ------
         ModelError
             When the arrays do not fit together.
+
+        Examples
+        --------
+        >>> import numpy as np
+        >>> import zesty_otter as zo
+        >>> zo.Layer.taking("uv", np.eye(2, dtype=np.float32), np.zeros(3, np.int32), "light").name
+        'light'
         """
         layer = object.__new__(cls)
         layer.__dict__.update(kind=kind, name=name)
@@ -120,6 +127,15 @@ class Layer:
         Returns
         -------
         bool
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> near = zo.Layer("uv", [(0, 0), (1, 0)], [0, 1, 1])
+        >>> near.same_as(zo.Layer("uv", [(0, 0), (1, 0)], [0, 1, 1]))
+        True
+        >>> near.same_as(zo.Layer("uv", [(0, 0)], [0, 0, 0]))
+        False
         """
         return (
             (self.kind, self.name) == (other.kind, other.name)
@@ -138,6 +154,12 @@ class Layer:
         Returns
         -------
         (C, n) float32
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> zo.Layer("uv", [(0, 0), (1, 0.5)], [0, 1, -1]).at_corners(missing=-1).tolist()
+        [[0.0, 0.0], [1.0, 0.5], [-1.0, -1.0]]
         """
         if len(self.values) == 0:
             return np.full((len(self.index), self.values.shape[1]), missing, np.float32)
@@ -221,6 +243,16 @@ class Mesh:
         ------
         ModelError
             When the arrays do not fit together.
+
+        Examples
+        --------
+        >>> import numpy as np
+        >>> import zesty_otter as zo
+        >>> points = np.array([(0, 0, 0), (2, 0, 0), (0, 3, 0)], float)
+        >>> zo.Mesh.taking("sail", points, np.array([0, 3], np.int32), np.arange(3, dtype=np.int32))
+        Mesh 'sail': 1 face, 3 points
+        >>> points.flags.writeable
+        False
         """
         mesh = _EMPTY.replace(**dict(zip((one.name for one in fields(cls)), fields_, strict=False)), **more)
         mesh._check()
@@ -242,6 +274,13 @@ class Mesh:
         Returns
         -------
         Mesh
+
+        Examples
+        --------
+        >>> import numpy as np
+        >>> import zesty_otter as zo
+        >>> zo.Mesh.trusted("sail", np.eye(3), np.array([0, 3], np.int32), np.arange(3, dtype=np.int32))
+        Mesh 'sail': 1 face, 3 points
         """
         return _EMPTY.replace(name=name, points=points, face_start=face_start, corner_point=corner_point, **rest)
 
@@ -305,6 +344,10 @@ class Mesh:
         **rest
             Further fields of a mesh, such as ``slots`` and ``face_slot``.
 
+        Returns
+        -------
+        Mesh
+
         Raises
         ------
         ModelError
@@ -353,6 +396,13 @@ class Mesh:
         Returns
         -------
         bool
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> sail.same_as(sail.replace()), sail.same_as(sail.replace(name="jib"))
+        (True, False)
         """
         return (
             self.name == other.name
@@ -426,6 +476,13 @@ class Mesh:
         Returns
         -------
         tuple of Layer
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> sail.replace(layers=(zo.Layer("uv", [(0, 0)], [0, 0, 0], "light"),)).layers_of("uv")[0].name
+        'light'
         """
         return tuple(layer for layer in self.layers if layer.kind == kind)
 
@@ -449,6 +506,13 @@ class Mesh:
         -------
         object
             What it gives.
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> sail.cached(lambda mesh: float(mesh.points.sum()))
+        5.0
         """
         return self._keep(compute, lambda: compute(self))
 
@@ -471,6 +535,14 @@ class Mesh:
         -------
         object
             What it gives; meshes that share these arrays share it.
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> areas, _ = sail.surface(zo.geometry.face_areas_and_normals)
+        >>> areas.tolist()
+        [3.0]
         """
         return self._keep(compute, lambda: compute(self.points, self.face_start, self.corner_point))
 
@@ -513,6 +585,14 @@ class Mesh:
         Returns
         -------
         Mesh
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> points = [(0, 0, 0), (2, 0, 0), (2, 1, 0), (0, 1, 0)]
+        >>> plank = zo.Mesh.from_faces("plank", points, [(0, 1, 2), (0, 2, 3)])
+        >>> plank.take_faces([1], name="half")
+        Mesh 'half': 1 face, 3 points
         """
         faces = np.asarray(faces)
         if faces.dtype == bool:
@@ -543,6 +623,13 @@ class Mesh:
         Returns
         -------
         Mesh
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0), (9, 9, 9)], [(0, 1, 2)])
+        >>> sail.keep_points(sail.point_used)
+        Mesh 'sail': 1 face, 3 points
         """
         number = np.cumsum(kept, dtype=np.int32) - np.int32(1)
         return self.replace(
@@ -564,6 +651,13 @@ class Mesh:
         Returns
         -------
         Mesh
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> sail.turned_round().corner_point.tolist()
+        [0, 2, 1]
         """
         order = _mirrored_order if faces is None else partial(_partly_mirrored, faces=faces)
         return self.with_index(lambda index: order(index, self.face_start))
@@ -584,6 +678,13 @@ class Mesh:
         Returns
         -------
         Mesh
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> sail.with_index(lambda index: index[::-1]).corner_point.tolist()
+        [2, 1, 0]
         """
         done: dict[Any, NDArray[Any]] = {}
 
@@ -715,6 +816,13 @@ def corners_of_faces(face_start: NDArray[Any], faces: NDArray[Any]) -> tuple[NDA
     -------
     corners : (N,) int64
     start : (K + 1,) int64
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> corners, start = corners_of_faces(np.array([0, 3, 7, 10]), np.array([1]))
+    >>> corners.tolist(), start.tolist()
+    ([3, 4, 5, 6], [0, 4])
     """
     size = np.diff(face_start)[faces]
     start = np.concatenate([[0], np.cumsum(size, dtype=np.int64)])
@@ -755,6 +863,13 @@ def compact(index: NDArray[Any]) -> tuple[NDArray[np.int64], NDArray[np.int32]]:
     -------
     numbers : (K,) int64
     renumbered : (N,) int32
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> numbers, renumbered = compact(np.array([7, -1, 3, 7]))
+    >>> numbers.tolist(), renumbered.tolist()
+    ([3, 7], [1, -1, 0, 1])
     """
     if len(index) == 0 or int(index.max()) < 0:
         return np.zeros(0, np.int64), index.astype(np.int32)
@@ -813,6 +928,12 @@ def all_finite(values: NDArray[Any]) -> bool:
     Returns
     -------
     bool
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> all_finite(np.array([1.0, 2.0])), all_finite(np.array([1.0, np.nan]))
+    (True, False)
     """
     # Nearly always it does, and then its sum tells, which is quicker to get than a flag for every number.
     with np.errstate(over="ignore", invalid="ignore"):

@@ -165,6 +165,16 @@ class Scatter:
         Returns
         -------
         (2, 3) float64
+
+        Examples
+        --------
+        >>> import numpy as np
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> away = np.eye(4)
+        >>> away[0, 3] = 10
+        >>> zo.Scatter(sail, np.stack([np.eye(4), away])).bounds(np.eye(4)).max(axis=0).tolist()
+        [12.0, 3.0, 0.0]
         """
         points = self.mesh.points[self.mesh.point_used]
         if not len(points) or not self.count:
@@ -415,6 +425,12 @@ class Scene:
             When something is no node.
         UsageError
             When axes or unit make no sense.
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> zo.Scene.from_nodes(zo.Node("quay"), zo.Node("boat"), unit="cm", name="yard")
+        Scene 'yard': 2 nodes, 0 meshes, left up forward, cm
         """
         return Scene(nodes, Frame(axes, unit), name)
 
@@ -459,6 +475,13 @@ class Scene:
         Returns
         -------
         bool
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> yard = zo.Scene.from_nodes(zo.Node("quay"))
+        >>> yard.same_as(zo.Scene.from_nodes(zo.Node("quay"))), yard.same_as(zo.Scene.from_nodes(zo.Node("boat")))
+        (True, False)
         """
         ours, theirs = list(_parents_first(self.roots)), list(_parents_first(other.roots))
         return (
@@ -475,6 +498,21 @@ class Scene:
         role : str, optional
             One of `ROLES`.
         kind : {"mesh", "scatter", "light", "camera", "empty"}, optional
+
+        Returns
+        -------
+        tuple of Placed
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> hull = zo.Node("sail_hull", content=sail, role="collision")
+        >>> scene = zo.Scene.from_nodes(zo.Node("sail", content=sail), hull)
+        >>> [placed.node.name for placed in scene.nodes(role="collision")]
+        ['sail_hull']
+        >>> len(scene.nodes(kind="mesh"))
+        2
         """
         if role is not None:
             one_of(role, ROLES, "role", "nodes")
@@ -514,10 +552,21 @@ class Scene:
         instead_of : Placed or name, optional
             The node it replaces, with all below that.
 
+        Returns
+        -------
+        Scene
+
         Raises
         ------
         ModelError
             When no node has a name that is given, or several do.
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> yard = zo.Scene.from_nodes(zo.Node("boat"))
+        >>> [placed.node.name for placed in yard.with_node(zo.Node("mast"), below="boat").walk()]
+        ['boat', 'mast']
         """
         if instead_of is not None:
             number = self._number(instead_of)
@@ -562,7 +611,19 @@ class Scene:
         raise ModelError(f"{count_of(len(found), 'node')} called '{node}', where one is meant.{hint}")
 
     def walk(self) -> Iterator[Placed]:
-        """Every node with its world transform, parents before children, in the order of the tree."""
+        """Every node with its world transform, parents before children, in the order of the tree.
+
+        Yields
+        ------
+        Placed
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> yard = zo.Scene.from_nodes(zo.Node("boat", children=(zo.Node("mast"),)), zo.Node("quay"))
+        >>> [placed.node.name for placed in yard.walk()]
+        ['boat', 'mast', 'quay']
+        """
         if _WALKED not in self.__dict__:
             self.__dict__[_WALKED] = tuple(self._walked())
         return iter(self.__dict__[_WALKED])
@@ -583,7 +644,20 @@ class Scene:
             stack.extend((child, placed) for child in reversed(node.children))
 
     def placed_meshes(self) -> Iterator[tuple[Placed, Mesh]]:
-        """Every node that shows a mesh, with the mesh; see `scattered` for meshes that are shown many times."""
+        """Every node that shows a mesh, with the mesh; see `scattered` for meshes that are shown many times.
+
+        Yields
+        ------
+        placed : Placed
+        mesh : Mesh
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> [(placed.number, mesh.face_count) for placed, mesh in zo.Scene.from_mesh(sail).placed_meshes()]
+        [(0, 1)]
+        """
         for placed in self.walk():
             if placed.node.mesh is not None:
                 yield placed, placed.node.mesh
@@ -610,6 +684,17 @@ class Scene:
         """(2, 3) lowest and highest corner of everything placed, in world space and the scene's unit.
 
         Points that no face uses do not count. NaN when nothing is placed.
+
+        Returns
+        -------
+        (2, 3) float64
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> zo.Scene.from_mesh(sail).bounds().tolist()
+        [[0.0, 0.0, 0.0], [2.0, 3.0, 0.0]]
         """
         corners = [content_bounds(placed) for placed in self.walk()]
         corners = [box for box in corners if np.isfinite(box).all()]
@@ -635,6 +720,12 @@ class Scene:
         ------
         UnknownUnitError
             When nobody has said; ``what`` begins the message.
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> zo.Scene.from_nodes(zo.Node("quay"), unit="cm").unit_for("welding")
+        0.01
         """
         if self.frame.unit is None:
             raise UnknownUnitError(
@@ -654,6 +745,13 @@ class Scene:
         Returns
         -------
         Scene
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> scene = zo.Scene.from_nodes(zo.Node("quay")).with_notes(zo.Note("done", "swept"))
+        >>> scene.notes[0].text
+        'swept'
         """
         noted = replace(self, notes=(*self.notes, *notes))
         if _WALKED in self.__dict__:
@@ -674,6 +772,13 @@ class Scene:
         Returns
         -------
         Scene
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> yard = zo.Scene.from_nodes(zo.Node("boat"), zo.Node("quay"))
+        >>> yard.rebuilt(lambda number, node: None if number == 0 else node).roots
+        (Node 'quay': empty,)
         """
         done: list[Node | None] = []
         order = list(_parents_first(self.roots))
@@ -716,10 +821,22 @@ class Scene:
         contents : mapping of int to content
             New contents for some of the nodes.
 
+        Returns
+        -------
+        Scene
+
         Raises
         ------
         ModelError
             When a parent's transform cannot be undone because it is flat.
+
+        Examples
+        --------
+        >>> import numpy as np
+        >>> import zesty_otter as zo
+        >>> yard = zo.Scene.from_nodes(zo.Node("boat", np.diag([2, 2, 2, 1]), children=(zo.Node("mast"),)))
+        >>> [placed.world[0, 0].item() for placed in yard.with_worlds({0: np.eye(4)}, {}).walk()]
+        [1.0, 2.0]
         """
         order = list(self.walk())
         locals_: dict[int, NDArray[np.float64]] = {}
@@ -753,6 +870,14 @@ class Scene:
         Returns
         -------
         Scene
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> bare = zo.Scene.from_mesh(sail).map_meshes(lambda mesh: mesh.replace(name=mesh.name.upper()))
+        >>> bare.roots[0].content.name
+        'SAIL'
         """
         changed: dict[int, Mesh] = {}
 
@@ -780,6 +905,16 @@ class Scene:
         Returns
         -------
         Scene
+
+        Examples
+        --------
+        >>> from dataclasses import replace
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> scene = zo.Scene.from_mesh(sail.replace(slots=(zo.Material("canvas"),)))
+        >>> rough = scene.map_materials(lambda material: replace(material, roughness=0.9))
+        >>> rough.roots[0].content.slots[0].roughness
+        0.9
         """
         changed = {id(material): change(material) for material in self.materials}
 
@@ -804,6 +939,13 @@ def default_names(scene: Scene) -> tuple[str, ...]:
     Returns
     -------
     tuple of str
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> default_names(zo.Scene.from_nodes(zo.Node("part_7", content=sail), zo.Node("rudder", content=sail)))
+    ('part_7',)
     """
     order = list(scene.walk())
     shown = [one.node.name for one in order if one.node.role == "visible"]
@@ -855,6 +997,14 @@ def placed_bounds(mesh: Mesh, world: NDArray[np.float64]) -> NDArray[np.float64]
     -------
     (2, 3) float64
         NaN when the mesh has no points.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> placed_bounds(sail, np.diag([2.0, 1.0, 1.0, 1.0])).tolist()
+    [[0.0, 0.0, 0.0], [4.0, 3.0, 0.0]]
     """
     linear, offset = world[:3, :3], world[:3, 3]
     if np.count_nonzero(linear) == 3 and np.count_nonzero(linear.any(axis=0)) == 3:
@@ -876,6 +1026,13 @@ def content_bounds(placed: Placed) -> NDArray[np.float64]:
     -------
     (2, 3) float64
         In the unit of the scene.
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> content_bounds(next(zo.Scene.from_mesh(sail).walk())).tolist()
+    [[0.0, 0.0, 0.0], [2.0, 3.0, 0.0]]
     """
     content = placed.node.content
     if isinstance(content, Scatter):
@@ -896,6 +1053,15 @@ def seen_bounds(scene: Scene) -> NDArray[np.float64]:
     -------
     (2, 3) float64
         In the unit of the scene.
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> wide = sail.replace(points=3 * sail.points)
+    >>> box = zo.Node("box", content=wide, role="collision")
+    >>> seen_bounds(zo.Scene.from_nodes(zo.Node("sail", content=sail), box)).tolist()
+    [[0.0, 0.0, 0.0], [2.0, 3.0, 0.0]]
     """
     drawn = [one for one in scene.walk() if one.node.drawn is not None]
     shown = [one for one in drawn if one.visible] or drawn
@@ -922,6 +1088,15 @@ def expanded(scene: Scene, wanted: Callable[[Scatter], bool] = lambda _: True) -
     -------
     scene : Scene
     made : int
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> fleet = zo.Scene.from_nodes(zo.Node("fleet", content=zo.Scatter(sail, np.stack([np.eye(4)] * 3))))
+    >>> expanded(fleet)
+    (Scene 'scene': 4 nodes, 1 mesh, left up forward, m, 3)
     """
     made = 0
 

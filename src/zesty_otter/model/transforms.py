@@ -77,6 +77,13 @@ def turned_content(content: Content | None, linear: NDArray[np.float64]) -> Cont
     Returns
     -------
     Mesh, Scatter, Light, Camera or None
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import zesty_otter as zo
+    >>> turned_content(zo.Light("directional", direction=(0, 0, -1)), np.diag([1.0, 1.0, -1.0])).direction
+    (0.0, 0.0, 1.0)
     """
     if isinstance(content, Scatter):
         transforms = content.transforms.copy()
@@ -111,6 +118,14 @@ def transformed(mesh: Mesh, linear: NDArray[np.float64], offset: NDArray[np.floa
     Returns
     -------
     Mesh
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> transformed(sail, np.eye(3), np.array([0.0, 0.0, 5.0])).points.tolist()
+    [[0.0, 0.0, 5.0], [2.0, 0.0, 5.0], [0.0, 3.0, 5.0]]
     """
     mirrors = bool(np.linalg.det(linear) < 0)
     # The matrix of cofactors turns normals as the inverse transpose does, and works when flat.
@@ -134,6 +149,12 @@ def cofactors_of(linear: NDArray[np.float64]) -> NDArray[np.float64]:
     Returns
     -------
     (3, 3) float64
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> cofactors_of(np.diag([2.0, 3.0, 0.0])).round(6).tolist()
+    [[0.0, 0.0, 0.0], [0.0, 0.0, 0.0], [0.0, 0.0, 6.0]]
     """
     (a, b, c), (d, e, f), (g, h, i) = linear.tolist()
     return np.array([[e * i - f * h, f * g - d * i, d * h - e * g], [h * c - i * b, i * a - g * c, g * b - h * a],
