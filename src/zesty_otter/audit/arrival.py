@@ -56,6 +56,20 @@ def arrived(
         What the format carries, as `zesty_otter.formats.CARRIES` names it, by which alone it is judged.
     quantized : bool
         Whether positions were meant to be rounded to 16 bits.
+
+    Returns
+    -------
+    Arrival
+
+    Examples
+    --------
+    >>> from pathlib import Path
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> scene = zo.Scene.from_mesh(sail)
+    >>> _ = zo.write(scene, "sail.glb")
+    >>> arrived(scene, Path("sail.glb")).problems
+    ()
     """
     kind = formats.format_of(path)
     if kind.reader is None:

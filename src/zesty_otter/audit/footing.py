@@ -64,6 +64,22 @@ def collision_facts(scene: Scene, *, slope: float = 45.0, count: int = 20_000) -
         The steepest that one can stand on, in degrees.
     count : int
         How many places of each asset to look at.
+
+    Returns
+    -------
+    tuple of CollisionFacts
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from itertools import product
+    >>> import zesty_otter as zo
+    >>> from zesty_otter.geometry import convex_hull
+    >>> cube = convex_hull(np.array(list(product((0, 1), repeat=3)), float))
+    >>> crate = zo.Mesh.from_faces("crate", cube.points, cube.triangles.tolist())
+    >>> scene = zo.apply(zo.Scene.from_mesh(crate), zo.steps.Collision())
+    >>> [(facts.asset, facts.shape, facts.parts) for facts in collision_facts(scene)]
+    [('crate', 'box', 1)]
     """
     if scene.frame.unit is None or not any(one.node.role == "collision" for one in scene.walk()):
         return ()

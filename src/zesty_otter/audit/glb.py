@@ -39,6 +39,15 @@ def inspect_glb(path: Path) -> FileFacts:
     ------
     InputError
         At the first thing that breaks the glTF 2.0 specification.
+
+    Examples
+    --------
+    >>> from pathlib import Path
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> _ = zo.write(zo.Scene.from_mesh(sail), "sail.glb")
+    >>> inspect_glb(Path("sail.glb")).triangles
+    1
     """
     try:
         return _Inspection(Path(path)).facts()

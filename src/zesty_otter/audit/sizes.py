@@ -69,6 +69,15 @@ def size_guesses(size: tuple[float, float, float], up: int) -> list[SizeGuess]:
     ----------
     size : three lengths in the file's unit
     up : index of the vertical axis
+
+    Returns
+    -------
+    list of SizeGuess
+
+    Examples
+    --------
+    >>> [(guess.unit, round(guess.height, 3)) for guess in size_guesses((213.0, 91.0, 731.0), 1)][:2]
+    [('mm', 0.091), ('cm', 0.91)]
     """
     guesses = []
     for unit, metres in UNITS.items():

@@ -124,7 +124,19 @@ class Survey:
         return triangles_in_words(sum(one.triangles for one in self.nodes if one.role == "visible"), self.triangles)
 
     def as_dict(self) -> dict[str, Any]:
-        """Plain data for JSON."""
+        """Plain data for JSON.
+
+        Returns
+        -------
+        dict of str to object
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> zo.audit.survey(zo.Scene.from_mesh(sail)).as_dict()["triangles"]
+        1
+        """
         return asdict(self)
 
 
@@ -141,6 +153,14 @@ def survey(scene: Scene) -> Survey:
     Returns
     -------
     Survey
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> found = survey(zo.Scene.from_mesh(sail))
+    >>> found.triangles, found.size
+    (1, (2.0, 3.0, 0.0))
     """
     placed = list(scene.walk())
     nodes = tuple(_node_facts(one, scene) for one in placed)

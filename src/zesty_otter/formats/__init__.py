@@ -31,7 +31,17 @@ FORMATS = tuple(_declared())
 
 
 def all_formats() -> tuple[Format, ...]:
-    """Every format, those that other packages bring by entry points in the group ``zesty_otter.formats`` last."""
+    """Every format, those that other packages bring by entry points in the group ``zesty_otter.formats`` last.
+
+    Returns
+    -------
+    tuple of Format
+
+    Examples
+    --------
+    >>> [one.name for one in all_formats()][:3]
+    ['collada', 'glb', 'gltf']
+    """
     return (*FORMATS, *_of_others())
 
 
@@ -56,6 +66,12 @@ def format_of(path: Path, first_bytes: bytes = b"") -> Format:
     ------
     UsageError
         When neither tells a format.
+
+    Examples
+    --------
+    >>> from pathlib import Path
+    >>> format_of(Path("boat.dae")).name
+    'collada'
     """
     return _format_of(path, first_bytes, said=str(path))
 
@@ -94,6 +110,11 @@ def format_named(name: str) -> Format:
     ------
     UsageError
         When there is none of this name.
+
+    Examples
+    --------
+    >>> format_named("dae").name
+    'collada'
     """
     word = name.lower().lstrip(".")
     for ours in (True, False):
@@ -238,6 +259,16 @@ def write(
         When the format needs a unit and the scene has none.
     OutputError
         When the file cannot be written.
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> notes = zo.write(zo.Scene.from_mesh(sail, unit="cm"), "sail.glb")
+    >>> notes[0].text
+    'neither normals nor smoothing groups, so hard edges everywhere: sail'
+    >>> zo.read("sail.glb").bounds()[1].round(6).tolist()
+    [0.02, 0.03, 0.0]
     """
     if not isinstance(scene, Scene):
         raise UsageError(f"write takes a scene, not {scene!r:.60}.", remedy="`zo.Scene.from_mesh(mesh)` makes one.")

@@ -123,6 +123,15 @@ class Format:
             When the file is damaged or cannot be read.
         UsageError
             When the format has nothing to choose there.
+
+        Examples
+        --------
+        >>> from pathlib import Path
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> _ = zo.write(zo.Scene.from_mesh(sail), "sail.glb")
+        >>> zo.formats.format_named("gltf").read(Path("sail.glb"))
+        Scene 'sail': 1 node, 1 mesh, left up forward, m
         """
         if colors is not None and colors not in COLORS:
             raise UsageError(f"colours cannot be '{colors}'.", remedy=f"Say {' or '.join(COLORS)}.")
@@ -166,6 +175,15 @@ class Format:
         -------
         scene : Scene
         notes : list of Note
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> hidden = zo.Scene.from_nodes(zo.Node("sail", content=sail, visible=False))
+        >>> scene, notes = zo.formats.format_named("stl").carried(hidden)
+        >>> scene.roots, notes[0].text
+        ((), 'STL cannot hide nodes; left out 1 hidden node: sail (keep = hidden writes them)')
         """
         scene, notes = self._with_core_materials(scene)
         notes += self._derived(scene)
@@ -255,6 +273,12 @@ class Format:
         Returns
         -------
         dict of str to object
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> zo.formats.format_named("gltf").known({"quantized": True, "binary": False})
+        {'quantized': True}
         """
         there = {one.name for one in self.settings}
         return {key: value for key, value in given.items() if key in there}
@@ -274,6 +298,12 @@ class Format:
         ------
         UsageError
             When the format has no such setting, or not with this value.
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> zo.formats.format_named("gltf").checked({"quantized": "yes"})["quantized"]
+        True
         """
         there = {one.name: one for one in self.settings}
         found = {}
@@ -316,6 +346,13 @@ class Format:
             When there is nothing to write, or it stands too far away.
         UsageError
             When the format cannot be written, or has no such setting.
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> list(zo.formats.format_named("obj").encode(zo.Scene.from_mesh(sail), "sail.obj").joined())
+        ['sail.obj']
         """
         if self.writer is None:
             raise UsageError(

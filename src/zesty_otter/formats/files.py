@@ -53,6 +53,13 @@ def load(path: Path) -> NDArray[np.uint8]:
     ------
     InputError
         When it is missing, empty, or only points to a file that is kept elsewhere.
+
+    Examples
+    --------
+    >>> from pathlib import Path
+    >>> _ = Path("note.txt").write_text("otter")
+    >>> bytes(load(Path("note.txt")))
+    b'otter'
     """
     with readable(path):
         if path.is_dir():
@@ -219,7 +226,20 @@ class Encoded:
     notes: list[Note] = field(default_factory=list)
 
     def joined(self) -> dict[str, bytes]:
-        """The contents of every file."""
+        """The contents of every file.
+
+        Returns
+        -------
+        dict of str to bytes
+            By name, the file itself first.
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> list(zo.formats.format_named("obj").encode(zo.Scene.from_mesh(sail), "sail.obj").joined())
+        ['sail.obj']
+        """
         return {name: joined(parts) for name, parts in self.files.items()}
 
 

@@ -184,6 +184,22 @@ def load(path: str | Path) -> Job:
         When a file cannot be read.
     UsageError
         When a key or value makes no sense; the message names the line and the near word.
+
+    Examples
+    --------
+    >>> from pathlib import Path
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> _ = zo.write(zo.Scene.from_mesh(sail), "sail.glb")
+    >>> _ = Path("yard.toml").write_text('''
+    ... folder = "ready"
+    ... [[sources]]
+    ... files = "sail.glb"
+    ... [[outputs]]
+    ... formats = "obj"
+    ... ''')
+    >>> load("yard.toml").outputs[0].formats
+    ('obj',)
     """
     path = Path(path)
     job = _load(path, ())
@@ -265,7 +281,17 @@ def _step_at(step: Step, folder: Path) -> Step:
 
 
 def schema() -> dict[str, Any]:
-    """The JSON Schema of job files, for editors."""
+    """The JSON Schema of job files, for editors.
+
+    Returns
+    -------
+    dict of str to object
+
+    Examples
+    --------
+    >>> schema()["type"]
+    'object'
+    """
     made = TypeAdapter(Job).json_schema()
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **made}
 

@@ -98,7 +98,30 @@ class Task:
     folder: Path
 
     def known_files(self) -> Iterator[tuple[Path, PlannedOutput]]:
-        """The files whose names do not depend on what is in the source."""
+        """The files whose names do not depend on what is in the source.
+
+        Yields
+        ------
+        path : Path
+        output : PlannedOutput
+
+        Examples
+        --------
+        >>> from pathlib import Path
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> _ = zo.write(zo.Scene.from_mesh(sail), "sail.glb")
+        >>> _ = Path("yard.toml").write_text('''
+        ... folder = "ready"
+        ... [[sources]]
+        ... files = "sail.glb"
+        ... [[outputs]]
+        ... formats = "obj"
+        ... ''')
+        >>> planned = plan(zo.jobs.load("yard.toml"))
+        >>> [path.name for task in planned.tasks for path, _ in task.known_files()]
+        ['sail.obj']
+        """
         for output in self.outputs:
             if output.settings.split == "scene":
                 for kind in output.kinds:
@@ -132,10 +155,30 @@ def plan(job: Job, *, name: str = "job", home: Path | None = None, only: str | N
     only : str, optional
         A pattern; assets whose names it does not fit are left out.
 
+    Returns
+    -------
+    Plan
+
     Raises
     ------
     UsageError
         When the job makes no sense, or two outputs would write one file.
+
+    Examples
+    --------
+    >>> from pathlib import Path
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> _ = zo.write(zo.Scene.from_mesh(sail), "sail.glb")
+    >>> _ = Path("yard.toml").write_text('''
+    ... folder = "ready"
+    ... [[sources]]
+    ... files = "sail.glb"
+    ... [[outputs]]
+    ... formats = "obj"
+    ... ''')
+    >>> [task.name for task in plan(zo.jobs.load("yard.toml")).tasks]
+    ['sail.glb']
     """
     outputs = tuple(_planned_outputs(job))
     if not outputs:

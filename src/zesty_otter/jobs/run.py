@@ -132,6 +132,22 @@ def run_job(
         When the job file cannot be read.
     OutputError
         When the folder of the job cannot be written to.
+
+    Examples
+    --------
+    >>> from pathlib import Path
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> _ = zo.write(zo.Scene.from_mesh(sail), "sail.glb")
+    >>> _ = Path("yard.toml").write_text('''
+    ... folder = "ready"
+    ... [[sources]]
+    ... files = "sail.glb"
+    ... [[outputs]]
+    ... formats = "obj"
+    ... ''')
+    >>> [(result.name, result.state) for result in zo.run_job("yard.toml").assets]
+    [('sail.glb', 'written')]
     """
     if isinstance(job, Job):
         made = plan(job, only=only)

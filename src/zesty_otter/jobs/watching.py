@@ -71,6 +71,26 @@ def watch_job(
     ------
     ZestyOtterError
         As of `run_job`, when the job makes no sense at the first run.
+
+    Examples
+    --------
+    >>> from threading import Event
+    >>> from pathlib import Path
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> _ = zo.write(zo.Scene.from_mesh(sail), "sail.glb")
+    >>> _ = Path("yard.toml").write_text('''
+    ... folder = "ready"
+    ... [[sources]]
+    ... files = "sail.glb"
+    ... [[outputs]]
+    ... formats = "obj"
+    ... ''')
+    >>> stop = Event()
+    >>> for made in zo.watch_job("yard.toml", stop=stop):
+    ...     print([result.name for result in made.result.assets])
+    ...     stop.set()
+    ['sail.glb']
     """
     path = Path(job).absolute()
     known = job_file.load(path)

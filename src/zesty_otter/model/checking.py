@@ -22,6 +22,24 @@ class ReadOnlyDict(dict[str, Any]):
     """A dictionary that does not change: what properties, textures and sets of a scene are kept in."""
 
     def _refuse(self, *_: Any, **__: Any) -> NoReturn:
+        """Change nothing.
+
+        Parameters
+        ----------
+        *_, **__
+            What a dictionary would take.
+
+        Raises
+        ------
+        TypeError
+            Always; the message says how to make another mapping.
+
+        Examples
+        --------
+        >>> ReadOnlyDict(color="red").update(color="blue")
+        Traceback (most recent call last):
+        TypeError: this mapping does not change; make a new one: {**mapping, key: value}
+        """
         raise TypeError("this mapping does not change; make a new one: {**mapping, key: value}")
 
     __setitem__ = __delitem__ = __ior__ = update = pop = popitem = clear = setdefault = _refuse

@@ -38,6 +38,13 @@ def cards_of(scene: Scene, look: Look) -> list[Card]:
     Returns
     -------
     list of Card
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> [card.title for card in cards_of(zo.Scene.from_mesh(sail), Look(size=(200, 150)))]
+    ['sail']
     """
     scene = Roles().apply(scene)
     assets = [one for one in assets_of(scene) if any(placed.node.drawn is not None for placed in one.main)]
@@ -79,6 +86,13 @@ def card_of(scene: Scene, look: Look, title: str) -> Card:
     Returns
     -------
     Card
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> card_of(zo.Scene.from_mesh(sail), Look(size=(200, 150)), "sail").title
+    'sail'
     """
     facts = survey(scene)
     unit = scene.frame.unit
@@ -100,6 +114,13 @@ def level_cards(scene: Scene, look: Look) -> list[list[Card]]:
     Returns
     -------
     list of list of Card
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> [len(row) for row in level_cards(zo.Scene.from_mesh(sail), Look(size=(200, 150)))]
+    [1]
     """
     scene = Roles().apply(scene)
     rows = []
@@ -139,6 +160,15 @@ def in_columns(rows: Sequence[Sequence[Card]]) -> tuple[list[Card], int]:
     -------
     cards : list of Card
     columns : int
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> card = card_of(zo.Scene.from_mesh(sail), Look(size=(200, 150)), "sail")
+    >>> cards, columns = in_columns([[card], [card, card]])
+    >>> len(cards), columns
+    (4, 2)
     """
     columns = min(max(map(len, rows)), _MOST_COLUMNS)
     empty = Card("")
@@ -158,6 +188,18 @@ def sheet(cards: Sequence[Card], *, wide: int = 1280, title: str = "", columns: 
         Pixels from side to side.
     title : str
         A line above them.
+
+    Returns
+    -------
+    PIL.Image.Image
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> cards = cards_of(zo.Scene.from_mesh(sail), Look(size=(200, 150)))
+    >>> sheet(cards, wide=640, title="yard").width
+    640
     """
     columns = columns or columns_for(len(cards))
     gap, line = 14, 19

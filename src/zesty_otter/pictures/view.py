@@ -79,6 +79,13 @@ def picture(scene: Scene, look: Look = Look(), *, nodes: Sequence[int] | None = 
     -------
     Image
         An empty one that says so when there is nothing to draw.
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> picture(zo.Scene.from_mesh(sail), Look(size=(200, 150))).size
+    (200, 150)
     """
     scene = Roles().apply(scene)
     placed = [one for one in scene.walk() if one.node.drawn is not None and one.node.drawn.face_count]
@@ -106,6 +113,13 @@ def save(image: Image.Image) -> bytes:
     Returns
     -------
     bytes
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> save(picture(zo.Scene.from_mesh(sail), Look(size=(200, 150))))[:4]
+    b'\x89PNG'
     """
     out = io.BytesIO()
     image.save(out, "PNG", compress_level=6)

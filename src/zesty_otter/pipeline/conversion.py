@@ -58,10 +58,24 @@ def convert(
     watch : callable, optional
         Told what is done and how much of it.
 
+    Returns
+    -------
+    Conversion
+
     Raises
     ------
     ZestyOtterError
         When the source cannot be read, a step refuses its work or the file cannot be written.
+
+    Examples
+    --------
+    >>> from pathlib import Path
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> _ = zo.write(zo.Scene.from_mesh(sail), "sail.glb")
+    >>> made = convert(SourceFile(Path("sail.glb")), Path("sail.obj"), [zo.steps.Scale(factor=2)])
+    >>> made.arrivals[0].problems, made.notes[0].text
+    ((), 'everything scaled by 2')
     """
     wanted = wanted or Wanted()
     told = watch or (lambda _, __: None)

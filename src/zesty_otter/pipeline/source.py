@@ -41,6 +41,15 @@ class SourceFile:
         ------
         InputError
             When the file is damaged or cannot be read.
+
+        Examples
+        --------
+        >>> from pathlib import Path
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> _ = zo.write(zo.Scene.from_mesh(sail), "sail.glb")
+        >>> SourceFile(Path("sail.glb")).read()
+        Scene 'sail': 1 node, 1 mesh, left up forward, m
         """
         root = self.path.parent
         for _ in Path(self.below).parts:
@@ -77,6 +86,16 @@ class SourceFile:
         ------
         UnknownUnitError
             When the frame has a unit and the file's is unknown.
+
+        Examples
+        --------
+        >>> from pathlib import Path
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> _ = zo.write(zo.Scene.from_mesh(sail), "sail.glb")
+        >>> source = SourceFile(Path("sail.glb"))
+        >>> source.brought_into(zo.Frame("right up back", "cm"), source.read())
+        Scene 'sail': 1 node, 1 mesh, right up back, cm
         """
         return apply(in_frame(scene, frame), *self.steps)
 

@@ -51,6 +51,16 @@ def target_steps(
     names, diagonal, tangents : str, optional
         What is asked for instead: a template for names, or "keep" to leave them; how faces are split, also where
         the target does not want it; which meshes get tangents.
+
+    Yields
+    ------
+    Step
+
+    Examples
+    --------
+    >>> from zesty_otter.targets import load
+    >>> [step.slug for step in target_steps(load("cm-forward-right-up"))]
+    ['names', 'triangulate', 'tangents']
     """
     textures = target.textures
     if target.limits.texture_size or textures.power_of_two or textures.normal_green == "down":
@@ -85,6 +95,12 @@ def selection(keep: Sequence[str], drop: Sequence[str]) -> tuple[Select | None, 
     -------
     step : Select or None
     hidden : bool
+
+    Examples
+    --------
+    >>> step, hidden = selection(["gate*"], [])
+    >>> step.keep, hidden
+    (('gate*',), False)
     """
     words = () if set(keep) == {"hidden"} else tuple(keep)
     step = Select(keep=words, drop=tuple(dict.fromkeys(drop))) if words or drop else None
@@ -102,6 +118,14 @@ def prepare(scene: Scene, wanted: Wanted) -> Scene:
     Returns
     -------
     Scene
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> scene = zo.Scene.from_mesh(sail)
+    >>> prepare(scene, Wanted())
+    Scene 'sail': 1 node, 1 mesh, left up forward, m
     """
     return apply(in_frame(scene, wanted.frame), *wanted.steps)
 
@@ -119,6 +143,14 @@ def pieces_of(scene: Scene, name: str, wanted: Wanted) -> list[Piece]:
     Returns
     -------
     list of Piece
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> scene = zo.Scene.from_mesh(sail)
+    >>> [piece.name for piece in pieces_of(scene, "sail.glb", Wanted())]
+    ['sail.glb']
     """
     pieces = split(scene, wanted.split, name, wanted.common)
     if wanted.meshes == "joined":
@@ -149,6 +181,15 @@ def checked(piece: Piece, wanted: Wanted, output: str = "") -> Sequence[Finding]
     ------
     FindingsError
         When a finding is an error and the output stops at these.
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> scene = zo.Scene.from_mesh(sail)
+    >>> wanted = Wanted()
+    >>> checked(pieces_of(scene, "sail.glb", wanted)[0], wanted)
+    []
     """
     if wanted.target is None:
         return of_levels(piece.scene)

@@ -42,6 +42,13 @@ def is_for_graphics_cards(data: bytes) -> bool:
     Returns
     -------
     bool
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> dot = png_of(np.full((2, 2, 4), 200, np.uint8))
+    >>> is_for_graphics_cards(dot)
+    False
     """
     return data.startswith(b"\xabKTX 20\xbb\r\n\x1a\n")
 
@@ -57,6 +64,13 @@ def inspect(data: bytes) -> ImageInfo:
     Returns
     -------
     ImageInfo
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> dot = png_of(np.full((2, 2, 4), 200, np.uint8))
+    >>> inspect(dot)
+    ImageInfo(kind='PNG', width=2, height=2, channels='RGBA')
     """
     image = _opened(data)
     return ImageInfo(image.format or "", image.width, image.height, image.mode)
@@ -73,6 +87,13 @@ def is_cut_short(data: bytes) -> bool:
     Returns
     -------
     bool
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> dot = png_of(np.full((2, 2, 4), 200, np.uint8))
+    >>> is_cut_short(dot), is_cut_short(dot[:-8])
+    (False, True)
     """
     if data.startswith(b"\x89PNG"):
         return b"IEND" not in data[-64:]
@@ -90,6 +111,13 @@ def to_png(data: bytes) -> bytes:
     Returns
     -------
     bytes
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> dot = png_of(np.full((2, 2, 4), 200, np.uint8))
+    >>> to_png(dot)[1:4]
+    b'PNG'
     """
     return _png(_loaded(data))
 
@@ -107,6 +135,13 @@ def rgba(data: bytes, largest: int | None = None) -> NDArray[np.uint8]:
     Returns
     -------
     (H, W, 4) uint8
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> dot = png_of(np.full((2, 2, 4), 200, np.uint8))
+    >>> rgba(dot).shape
+    (2, 2, 4)
     """
     image = _opened(data)
     if largest is not None:
@@ -130,6 +165,13 @@ def with_alpha(values: NDArray[np.uint8], alpha: bytes, channel: str) -> NDArray
     Returns
     -------
     (H, W, 4) uint8
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> dot = png_of(np.full((2, 2, 4), 200, np.uint8))
+    >>> with_alpha(rgba(dot), dot, "r")[0, 0].tolist()
+    [200, 200, 200, 200]
     """
     plane = _plane((alpha, channel), (values.shape[1], values.shape[0]))
     return np.dstack([values[..., :3], np.asarray(plane)])
@@ -147,6 +189,12 @@ def resized(values: NDArray[np.uint8], size: tuple[int, int]) -> NDArray[np.uint
     Returns
     -------
     (H', W', n) uint8
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> resized(np.full((4, 4, 1), 90, np.uint8), (2, 1)).tolist()
+    [[[90], [90]]]
     """
     planes = [Image.fromarray(np.ascontiguousarray(values[..., k])) for k in range(values.shape[2])]
     return np.dstack([np.asarray(plane.resize(size, Image.Resampling.BILINEAR)) for plane in planes])
@@ -162,6 +210,13 @@ def png_of(values: NDArray[np.uint8]) -> bytes:
     Returns
     -------
     bytes
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> dot = png_of(np.full((2, 2, 4), 200, np.uint8))
+    >>> dot[1:4]
+    b'PNG'
     """
     return _png(Image.fromarray(values))
 
@@ -175,6 +230,18 @@ def pack(size: tuple[int, int], red: Source, green: Source, blue: Source, alpha:
         Every source is resized to this.
     red, green, blue, alpha : (bytes, channel) or int
         ``channel`` is one of ``r g b a l``; l is the lightness.
+
+    Returns
+    -------
+    bytes
+        The PNG file.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> dot = png_of(np.full((2, 2, 4), 200, np.uint8))
+    >>> rgba(pack((1, 1), red=255, green=(dot, "r"), blue=0)).tolist()
+    [[[255, 200, 0, 255]]]
     """
     planes = [_plane(source, size) for source in (red, green, blue, *(() if alpha is None else (alpha,)))]
     return _png(Image.merge("RGB" if alpha is None else "RGBA", planes))
@@ -195,6 +262,13 @@ def single_channel(data: bytes, channel: str) -> bytes:
     Returns
     -------
     bytes
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> dot = png_of(np.full((2, 2, 4), 200, np.uint8))
+    >>> rgba(single_channel(dot, "r"))[0, 0].tolist()
+    [200, 200, 200, 255]
     """
     return _png(_channel(_loaded(data), channel))
 
@@ -209,6 +283,15 @@ def fitting_size(size: tuple[int, int], largest: int | None, power_of_two: str) 
         Most pixels of a side; both sides shrink alike.
     power_of_two : {"no", "nearest", "lower"}
         Afterwards, each side for itself; never above ``largest``.
+
+    Returns
+    -------
+    width, height : int
+
+    Examples
+    --------
+    >>> fitting_size((300, 200), 256, "nearest")
+    (256, 128)
     """
     width, height = size
     if largest is not None and max(size) > largest:
@@ -234,6 +317,19 @@ def rework(data: bytes, *, size: tuple[int, int], flip_green: bool, kind: str, h
     holds : {"color", "normal", "data"}
         What its pixels are. Colours are mixed as light is, in linear numbers and weighted by alpha; normals keep their
         length of one.
+
+    Returns
+    -------
+    bytes
+        The image file.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> dot = png_of(np.full((2, 2, 4), 200, np.uint8))
+    >>> made = rework(dot, size=(1, 1), flip_green=True, kind="png")
+    >>> rgba(made)[0, 0].tolist()
+    [200, 55, 200, 255]
     """
     image = _loaded(data)
     if image.size != size:
@@ -261,6 +357,13 @@ def has_alpha(data: bytes) -> bool:
     Returns
     -------
     bool
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> dot = png_of(np.full((2, 2, 4), 200, np.uint8))
+    >>> has_alpha(dot)
+    True
     """
     image = _opened(data)
     if "A" not in image.mode and "transparency" not in image.info:
@@ -280,6 +383,13 @@ def is_cut_out(data: bytes, channel: str) -> bool:
     Returns
     -------
     bool
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> dot = png_of(np.full((2, 2, 4), 200, np.uint8))
+    >>> is_cut_out(dot, "a")
+    False
     """
     values = _values(data, channel)
     return bool(np.mean((values < 32) | (values > 223)) > 0.9)
@@ -296,6 +406,13 @@ def looks_like_normal_map(data: bytes) -> bool:
     Returns
     -------
     bool
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> flat = png_of(np.full((8, 8, 4), (128, 128, 255, 255), np.uint8))
+    >>> looks_like_normal_map(flat)
+    True
     """
     pixels = np.asarray(_loaded(data).convert("RGB").resize((64, 64), Image.Resampling.BOX), float)
     mean = pixels.reshape(-1, 3).mean(axis=0)

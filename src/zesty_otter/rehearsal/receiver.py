@@ -71,7 +71,23 @@ class Received:
         return (*self.strays, *said, *self.over)
 
     def as_dict(self) -> dict[str, Any]:
-        """Plain data for JSON."""
+        """Plain data for JSON.
+
+        Returns
+        -------
+        dict of str to object
+
+        Examples
+        --------
+        >>> from pathlib import Path
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> _ = zo.write(zo.Scene.from_mesh(sail), "sail.glb")
+        >>> from zesty_otter.targets import load
+        >>> received, _ = receive(Path("sail.glb"), load("cm-forward-right-up"))
+        >>> sorted(received.as_dict())
+        ['assets', 'frame', 'over', 'problems', 'source', 'strays', 'target', 'textures_missing']
+        """
         return {**asdict(self), "problems": list(self.problems)}
 
 
@@ -94,6 +110,17 @@ def receive(path: Path, target: Target) -> tuple[Received, Scene]:
     ------
     InputError
         When the file cannot be read.
+
+    Examples
+    --------
+    >>> from pathlib import Path
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> _ = zo.write(zo.Scene.from_mesh(sail), "sail.glb")
+    >>> from zesty_otter.targets import load
+    >>> received, scene = receive(Path("sail.glb"), load("cm-forward-right-up"))
+    >>> scene
+    Scene 'sail': 1 node, 1 mesh, forward right up, cm
     """
     scene = formats.read(path)
     kind = formats.format_of(path, _first(path))

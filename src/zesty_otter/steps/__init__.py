@@ -135,7 +135,18 @@ def register(step: type[Step]) -> type[Step]:
 
 
 def with_those_of_others() -> MutableMapping[str, type[Step]]:
-    """Every step, those too that other packages bring by entry points in the group ``zesty_otter.steps``."""
+    """Every step, those too that other packages bring by entry points in the group ``zesty_otter.steps``.
+
+    Returns
+    -------
+    mapping of str to type of Step
+        By slug.
+
+    Examples
+    --------
+    >>> "weld" in with_those_of_others()
+    True
+    """
     for step in plugins("zesty_otter.steps"):
         STEPS.setdefault(step.slug, step)
     return STEPS
@@ -156,6 +167,11 @@ def step_named(slug: str) -> type[Step]:
     ------
     UsageError
         When there is none.
+
+    Examples
+    --------
+    >>> step_named("weld").__name__
+    'Weld'
     """
     if slug not in STEPS:
         with_those_of_others()

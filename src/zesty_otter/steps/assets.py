@@ -65,6 +65,14 @@ class Roles(Step):
         Returns
         -------
         Roles
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> scene = zo.Scene.from_nodes(zo.Node("sail", content=sail), zo.Node("sail_far1", content=sail))
+        >>> [placed.node.role for placed in Roles.named_by({"level": "{name}_far{n}"}).apply(scene).walk()]
+        ['visible', 'level']
         """
         own = {role: (template,) for role, template in names.items() if role != "visible" and template != "{name}"}
         templates = {role: tuple(dict.fromkeys((*own.get(role, ()), *usual))) for role, usual in TEMPLATES.items()}

@@ -77,6 +77,14 @@ class Step(BaseModel):
         ------
         ZestyOtterError
             When the scene lacks what the step needs.
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> scene = zo.Scene.from_mesh(sail)
+        >>> zo.steps.Scale(factor=2).apply(scene).bounds()[1].tolist()
+        [4.0, 6.0, 0.0]
         """
         token = _progress.set(progress)
         try:
@@ -142,6 +150,12 @@ class Step(BaseModel):
         Returns
         -------
         Note
+
+        Examples
+        --------
+        >>> from zesty_otter.steps import Weld
+        >>> Weld().note("2 points welded", node="sail").maker
+        'weld'
         """
         return Note(kind, text, self.slug, node=node)
 

@@ -186,7 +186,7 @@ class Collision(Step):
                 return rule.shape
         return self.shape
 
-    def made(
+    def _made(
         self,
         mesh: Mesh,
         linear: NDArray[np.float64],
@@ -194,7 +194,19 @@ class Collision(Step):
         up: NDArray[np.float64],
         progress: Callable[[float], None],
     ) -> tuple[list[Mesh], _Found]:
-        """The collision meshes of a mesh in its own space, and what there is to say of them."""
+        """The collision meshes of a mesh in its own space, and what there is to say of them.
+
+        Parameters
+        ----------
+        mesh : Mesh
+        linear : (3, 3) float64
+            Makes of the mesh's space that of the world, but for where it lies.
+        shape : Shape
+        up : (3,) float64
+            In the world.
+        progress : callable
+            Called with the share that is done.
+        """
         corners, _ = mesh.surface(triangulate)
         triangles = mesh.corner_point[corners].astype(np.int32)
         # In metres, as the world sees it.
@@ -440,7 +452,7 @@ class _Solutions:
         alike = self._alike.setdefault((shape, _outer_shape(mesh)), [])
         known = ((one.carried(mesh, linear, self.up), one.found) for one in alike[-_ALIKE:])
         carried = next(((meshes, found) for meshes, found in known if meshes is not None), None)
-        made = carried or self.step.made(mesh, linear, shape, self.up, progress)
+        made = carried or self.step._made(mesh, linear, shape, self.up, progress)
         if carried is None:
             alike.append(_Solved(mesh, linear, *made))
         self._of_sizes.keep(mesh, linear, shape, self._up_in(linear), made)

@@ -39,6 +39,14 @@ def level_facts(scene: Scene) -> tuple[LevelFacts, ...]:
     Returns
     -------
     tuple of LevelFacts
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> scene = zo.Scene.from_mesh(sail)
+    >>> level_facts(scene)
+    ()
     """
     found = []
     for placed in scene.walk():

@@ -160,6 +160,11 @@ class Names(Step):
         Returns
         -------
         str
+
+        Examples
+        --------
+        >>> Names(case="snake").safe("Mooring Post 1")
+        'mooring_post_1'
         """
         return self._spelled(_in_case(name, self.case))
 

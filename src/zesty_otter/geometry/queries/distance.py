@@ -53,6 +53,14 @@ class Surface:
             The nearest triangle, -1 where none counts.
         shares : (N, 3) float64
             The shares of its corners in the nearest place.
+
+        Examples
+        --------
+        >>> import numpy as np
+        >>> points = np.array([(0, 0, 0), (2, 0, 0), (0, 3, 0)], float)
+        >>> surface = Surface(points, np.array([(0, 1, 2)], np.int32))
+        >>> [found.tolist() for found in surface.nearest(np.array([(0.0, 0.0, 2.0)]))]
+        [[2.0], [0], [[1.0, 0.0, 0.0]]]
         """
         order = along_curve(samples)
         distance, triangle = np.empty(len(samples)), np.empty(len(samples), np.int64)
@@ -80,6 +88,18 @@ class Surface:
         places : (N, 3) float64
             Those that follow each other should be near each other.
         limit : float
+
+        Returns
+        -------
+        (N,) bool
+
+        Examples
+        --------
+        >>> import numpy as np
+        >>> points = np.array([(0, 0, 0), (2, 0, 0), (0, 3, 0)], float)
+        >>> surface = Surface(points, np.array([(0, 1, 2)], np.int32))
+        >>> surface.farther_than(np.array([(0.0, 0.0, 2.0), (0.0, 0.0, 0.5)]), 1.0).tolist()
+        [True, False]
         """
         places, far = np.ascontiguousarray(places), np.empty(len(places), bool)
 
@@ -101,6 +121,20 @@ class Surface:
             Not on the surface.
         rays_of_each : int
             How many rays ask; all but one of them must find it. Three do for a surface without openings.
+
+        Returns
+        -------
+        (N,) bool
+
+        Examples
+        --------
+        >>> import numpy as np
+        >>> from itertools import product
+        >>> from zesty_otter.geometry import convex_hull
+        >>> cube = convex_hull(np.array(list(product((0, 1), repeat=3)), float))
+        >>> surface = Surface(cube.points, cube.triangles)
+        >>> surface.surrounds(np.array([(0.5, 0.5, 0.5), (2, 0.5, 0.5)])).tolist()
+        [True, False]
         """
         order = along_curve(places)
         found = np.empty(len(places), bool)
@@ -137,6 +171,21 @@ class Surface:
         step : float
             The size of a cell.
         rays_of_each : int
+
+        Returns
+        -------
+        bool
+
+        Examples
+        --------
+        >>> import numpy as np
+        >>> from itertools import product
+        >>> from zesty_otter.geometry import convex_hull
+        >>> cube = convex_hull(np.array(list(product((0, 1), repeat=3)), float))
+        >>> surface = Surface(cube.points, cube.triangles)
+        >>> unknown = np.full((1, 1, 1), -1, np.int8)
+        >>> surface.all_surrounded(np.array([(0.5, 0.5, 0.5)]), unknown, np.zeros(3), 1.0)
+        True
         """
         stack, directions = np.empty(256, np.int64), even_directions(rays_of_each)
         places = np.ascontiguousarray(places)
@@ -174,6 +223,15 @@ class Surface:
             Infinite where nothing is met.
         triangle : (N,) int64
             -1 where nothing is met.
+
+        Examples
+        --------
+        >>> import numpy as np
+        >>> points = np.array([(0, 0, 0), (2, 0, 0), (0, 3, 0)], float)
+        >>> surface = Surface(points, np.array([(0, 1, 2)], np.int32))
+        >>> distance, triangle = surface.first_hits(np.array([(0.5, 0.5, 2.0)]), np.array([0.0, 0.0, -1.0]), 0.0)
+        >>> distance.tolist(), triangle.tolist()
+        ([2.0], [0])
         """
         order = along_curve(places)
         found, triangle = np.empty(len(places)), np.empty(len(places), np.int64)

@@ -132,6 +132,15 @@ def deviation(before: Shape, after: Shape) -> Deviation:
     -------
     Deviation
         In the unit of the points.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> points = np.array([(0, 0, 0), (2, 0, 0), (0, 3, 0)], float)
+    >>> flat = Shape(points, np.array([(0, 1, 2)], np.int32))
+    >>> raised = Shape(points + (0.0, 0.0, 0.25), flat.triangles)
+    >>> round(deviation(flat, raised).largest, 6)
+    0.25
     """
     if not len(after.triangles) or not len(before.triangles):
         length = float(np.linalg.norm(np.ptp(before.points, axis=0))) if len(before.points) else 0.0

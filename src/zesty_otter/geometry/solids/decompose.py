@@ -77,11 +77,25 @@ def decompose(
     progress : callable, optional
         Called with the share that is done.
 
+    Returns
+    -------
+    Decomposed
+        Its parts are hulls; none where they ``must_fit`` and some would not.
+
     References
     ----------
     B. Chazelle (1984), "Convex partitions of polyhedra", cuts along hollow edges; J.-M. Lien and N. Amato (2007),
     "Approximate convex decomposition of polyhedra", stops at a measured concavity; K. Mamou and F. Ghorbel (2009), "A
     simple and efficient approach for 3D mesh approximate convex decomposition", merges.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from itertools import product
+    >>> from zesty_otter.geometry import convex_hull
+    >>> cube = convex_hull(np.array(list(product((0, 1), repeat=3)), float))
+    >>> len(decompose(cube.points, cube.triangles, 0.02).parts)
+    1
     """
     low = points[triangles.ravel()].min(axis=0)
     size = float(np.ptp(points[triangles.ravel()], axis=0).max()) or 1.0

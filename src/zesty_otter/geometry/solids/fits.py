@@ -42,6 +42,13 @@ def smallest_sphere(points: NDArray[np.float64]) -> tuple[NDArray[np.float64], f
     References
     ----------
     B. Gaertner (1999), "Fast and robust smallest enclosing balls".
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> centre, radius = smallest_sphere(np.array([(0, 0, 0), (4, 0, 0), (2, 1, 0)], float))
+    >>> centre.round(6).tolist(), round(radius, 6)
+    ([2.0, 0.0, 0.0], 2.0)
     """
     shift = points.mean(axis=0)
     about = np.ascontiguousarray(points - shift)
@@ -76,6 +83,14 @@ def smallest_box(points: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDAr
     ----------
     H. Freeman and R. Shapira (1975), "Determining the minimum-area encasing rectangle for an arbitrary closed curve";
     J. O'Rourke (1985), "Finding minimal enclosing boxes".
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from itertools import product
+    >>> centre, axes, half = smallest_box(np.array(list(product((0, 1), (0, 2), (0, 3))), float))
+    >>> centre.round(6).tolist(), sorted(half.round(6).tolist())
+    ([0.5, 1.0, 1.5], [0.5, 1.0, 1.5])
     """
     corners = outermost(points)
     centred = corners - corners.mean(axis=0)
@@ -199,6 +214,14 @@ def smallest_capsule(
     half : float
         Half the length of the line.
     radius : float
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> rod = np.array([(0, 0, 0), (0, 9, 0), (1, 0, 0), (1, 9, 0)], float)
+    >>> centre, axis, half, radius = smallest_capsule(rod)
+    >>> centre.round(3).tolist(), abs(axis).round(3).tolist()
+    ([0.5, 4.5, 0.0], [0.0, 1.0, 0.0])
     """
 
     axis = _best_axis(points, capsule=True)
@@ -216,6 +239,27 @@ def smallest_cylinder(
     """An upright cylinder about some axis that holds points, with as little volume as could be found.
 
     Parameters and results are those of `smallest_capsule`.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+        At least one.
+
+    Returns
+    -------
+    centre, axis : (3,) float64
+        The axis has length one.
+    half : float
+        Half the height.
+    radius : float
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from itertools import product
+    >>> centre, axis, half, radius = smallest_cylinder(np.array(list(product((0, 1), (0, 1), (0, 9))), float))
+    >>> abs(axis).round(3).tolist(), round(2 * half, 3), round(radius, 3)
+    ([0.0, 0.0, 1.0], 9.0, 0.707)
     """
 
     axis = _best_axis(points, capsule=False)

@@ -61,6 +61,14 @@ class Hull:
         -------
         (N,) float64
             In the unit of the places.
+
+        Examples
+        --------
+        >>> import numpy as np
+        >>> from itertools import product
+        >>> cube = convex_hull(np.array(list(product((0, 1), repeat=3)), float))
+        >>> cube.above(np.array([(0.5, 0.5, 0.75), (0.5, 0.5, 3)])).round(6).tolist()
+        [-0.25, 2.0]
         """
         highest = np.full(len(places), -np.inf)
         for x, y, z, d in self.planes:
@@ -132,9 +140,21 @@ def convex_hull(points: NDArray[np.float64], thickness: float = 0.0) -> Hull:
         What a hull of points on a plane, a line or a place is made thick by; a ten-thousandth of the size (or of a
         unit) when it is less.
 
+    Returns
+    -------
+    Hull
+
     References
     ----------
     C. Barber, D. Dobkin and H. Huhdanpaa (1996), "The Quickhull algorithm for convex hulls".
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from itertools import product
+    >>> cube = convex_hull(np.array(list(product((0, 1), repeat=3)), float))
+    >>> cube.volume, cube.area, len(cube.planes)
+    (1.0, 6.0, 6)
     """
     inner, found, centre, size = _spanned(points, thickness)
     # What lies on fewer than three planes is no corner.

@@ -56,6 +56,16 @@ def inset(points: NDArray[np.float64], triangles: NDArray[np.int32], by: float) 
     Returns
     -------
     Inset
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from itertools import product
+    >>> from zesty_otter.geometry import convex_hull
+    >>> cube = convex_hull(np.array(list(product((0, 1), repeat=3)), float))
+    >>> inner = inset(cube.points, cube.triangles, 0.1)
+    >>> inner.points.min(axis=0).round(6).tolist(), inner.points.max(axis=0).round(6).tolist()
+    ([0.1, 0.1, 0.1], [0.9, 0.9, 0.9])
     """
     normals = unit_normals(points, triangles)
     planes = _planes(points, triangles)

@@ -55,6 +55,15 @@ class Solid:
         Returns
         -------
         (N,) bool
+
+        Examples
+        --------
+        >>> import numpy as np
+        >>> from itertools import product
+        >>> from zesty_otter.geometry import convex_hull
+        >>> cube = convex_hull(np.array(list(product((0, 1), repeat=3)), float))
+        >>> Solid(cube.points, cube.triangles).is_inside(np.array([(0.5, 0.5, 0.5), (2, 0.5, 0.5)])).tolist()
+        [True, False]
         """
         if self._is_asked_little(len(places)):
             return self.surface.surrounds(places, self._rays)
@@ -79,6 +88,15 @@ class Solid:
         Returns
         -------
         bool
+
+        Examples
+        --------
+        >>> import numpy as np
+        >>> from itertools import product
+        >>> from zesty_otter.geometry import convex_hull
+        >>> cube = convex_hull(np.array(list(product((0, 1), repeat=3)), float))
+        >>> Solid(cube.points, cube.triangles).all_inside(np.array([(0.5, 0.5, 0.5), (2, 0.5, 0.5)]))
+        False
         """
         if self._is_asked_little(len(places)):
             return bool(self.surface.surrounds(places, self._rays).all())
@@ -122,6 +140,15 @@ class Solid:
         -------
         (N,) float64
             In the unit of the places.
+
+        Examples
+        --------
+        >>> import numpy as np
+        >>> from itertools import product
+        >>> from zesty_otter.geometry import convex_hull
+        >>> cube = convex_hull(np.array(list(product((0, 1), repeat=3)), float))
+        >>> Solid(cube.points, cube.triangles).outside_by(np.array([(0.5, 0.5, 0.5), (2, 0.5, 0.5)])).tolist()
+        [0.0, 1.0]
         """
         away = self.surface.nearest(places)[0]
         far = np.flatnonzero(away > 1e-9 * self.size)
@@ -140,6 +167,15 @@ class Solid:
         -------
         float
             In the unit of the places; 0 where none is outside.
+
+        Examples
+        --------
+        >>> import numpy as np
+        >>> from itertools import product
+        >>> from zesty_otter.geometry import convex_hull
+        >>> cube = convex_hull(np.array(list(product((0, 1), repeat=3)), float))
+        >>> Solid(cube.points, cube.triangles).farthest_outside(np.array([(0.5, 0.5, 0.5), (2, 0.5, 0.5)]), 0.0)
+        1.0
         """
         away = self.surface.nearest(places)[0]
         order = np.argsort(-away, kind="stable")

@@ -23,6 +23,12 @@ def join_points(points: NDArray[np.float64], *_: Any) -> NDArray[np.int32]:
     -------
     (P,) int32
         For each point the lowest index of a point that is equal to it; minus zero equals zero.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> join_points(np.array([(0, 0, 0), (1, 0, 0), (-0.0, 0, 0)])).tolist()
+    [0, 1, 0]
     """
     representative = np.empty(len(points), np.int32)
     bits = np.ascontiguousarray(points, np.float64).view(np.uint64)
@@ -55,6 +61,15 @@ def split_vertices(
         The vertex of each triangle corner, numbered in order of first use.
     first_corner : (V,) int32
         A corner of each vertex, to take its data from.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> corners, section = np.array([(0, 1, 2), (3, 4, 5)], np.int32), np.zeros(2, np.int32)
+    >>> point = np.array([0, 1, 2, 0, 2, 3], np.int32)
+    >>> vertex, first = split_vertices(corners, section, point, [])
+    >>> vertex.tolist(), first.tolist()
+    ([[0, 1, 2], [0, 2, 3]], [0, 1, 2, 5])
     """
     ends = 3 * np.append(np.flatnonzero(np.diff(section)) + 1, len(section)).astype(np.int64)
     vertex, first_corner = _split(np.ascontiguousarray(corners, np.int32).ravel(), ends, corner_point, layers)

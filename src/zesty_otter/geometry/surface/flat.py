@@ -48,6 +48,18 @@ def merge_flat(
     face_start : (F' + 1,) int32
     face : (F',) int32
         A face each new face was made from.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from zesty_otter.geometry import topology
+    >>> points = np.array([(0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0)], float)
+    >>> start, corner = np.array([0, 3, 6], np.int32), np.array([0, 1, 2, 0, 2, 3], np.int32)
+    >>> edges = topology(points, start, corner)
+    >>> anywhere, nothing = np.ones(len(edges.edge_points), bool), np.zeros((6, 0), np.float32)
+    >>> kept, *_ = merge_flat(points, start, corner, edges, anywhere, nothing, angle=1.0)
+    >>> corner[kept].tolist()
+    [0, 1, 2, 3]
     """
     count = len(face_start) - 1
     _, normal = face_areas_and_normals(points, face_start, corner_point)

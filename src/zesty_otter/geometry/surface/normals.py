@@ -31,6 +31,14 @@ def face_areas_and_normals(
     area : (F,) float64
     normal : (F, 3) float64
         Zero for a face without area.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> points = np.array([(0, 0, 0), (2, 0, 0), (0, 3, 0)], float)
+    >>> area, normal = face_areas_and_normals(points, np.array([0, 3], np.int32), np.arange(3, dtype=np.int32))
+    >>> area.tolist(), normal.tolist()
+    ([3.0], [[0.0, 0.0, 1.0]])
     """
     normal = np.empty((len(face_start) - 1, 3))
     corner_kernels.face_normals(points, face_start, corner_point, normal)
@@ -70,6 +78,16 @@ def normals_by_group(
     ----------
     G. Thürmer and C. A. Wüthrich (1998), Computing vertex normals from polygonal facets. Journal of
     Graphics Tools 3(1), 43-46.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> points = np.array([(0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0)], float)
+    >>> start, corner = np.array([0, 3, 6], np.int32), np.array([0, 1, 2, 0, 2, 3], np.int32)
+    >>> group = np.array([1, 0], np.int32)
+    >>> values, index = normals_by_group(points, start, corner, np.arange(4, dtype=np.int32), group)
+    >>> values[index].tolist()[0]
+    [0.0, 0.0, 1.0]
     """
     _, normal = face_areas_and_normals(points, face_start, corner_point)
     values = np.empty((len(corner_point), 3))
@@ -144,6 +162,18 @@ def normals_over_soft_edges(
     values : (K, 3) float32
         Unit normals; (0, 0, 1) where no direction can be told.
     index : (C,) int32
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from zesty_otter.geometry import topology
+    >>> points = np.array([(0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0)], float)
+    >>> start, corner = np.array([0, 3, 6], np.int32), np.array([0, 1, 2, 0, 2, 3], np.int32)
+    >>> edges = topology(points, start, corner)
+    >>> hard = np.zeros(len(edges.edge_points), bool)
+    >>> values, index = normals_over_soft_edges(points, start, corner, edges, hard)
+    >>> values[index].tolist()[0]
+    [0.0, 0.0, 1.0]
     """
     parent = np.arange(len(corner_point), dtype=np.int32)
     kernels.unite_over_soft_edges(
@@ -184,6 +214,15 @@ def normals_all_smooth(
     -------
     values : (K, 3) float32
     index : (C,) int32
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> points = np.array([(0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0)], float)
+    >>> start, corner = np.array([0, 3, 6], np.int32), np.array([0, 1, 2, 0, 2, 3], np.int32)
+    >>> values, index = normals_all_smooth(points, start, corner, np.arange(4, dtype=np.int32))
+    >>> values[index[0]].tolist()
+    [0.0, 0.0, 1.0]
     """
     first = np.full(len(points), -1, np.int32)
     corners = np.arange(len(corner_point), dtype=np.int32)

@@ -45,6 +45,16 @@ def tangents(
     ----------
     M. S. Mikkelsen (2008), Simulation of wrinkled surfaces revisited. Master's thesis, University of
     Copenhagen, which glTF 2.0 (section 3.7.2.1) names as the standard.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> points = np.array([(0, 0, 0), (2, 0, 0), (0, 3, 0)], float)
+    >>> corner, up = np.arange(3, dtype=np.int32), np.tile(np.float32((0, 0, 1)), (3, 1))
+    >>> uv = np.array([(0, 0), (1, 0), (0, 1)], np.float32)
+    >>> values, index = tangents(points, corner, corner[None], up, uv)
+    >>> values[index[0]].tolist()
+    [1.0, 0.0, 0.0, 1.0]
     """
     triangles = np.ascontiguousarray(triangles, np.int32)
     tangent, side = np.empty((len(triangles), 3)), np.empty(len(triangles), np.int8)

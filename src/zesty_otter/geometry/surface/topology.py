@@ -77,6 +77,19 @@ def topology(points: NDArray[np.float64], face_start: Ints, corner_point: Ints) 
     points : (P, 3) float64
     face_start : (F + 1,) int32
     corner_point : (C,) int32
+
+    Returns
+    -------
+    Topology
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> points = np.array([(0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0)], float)
+    >>> start, corner = np.array([0, 3, 6], np.int32), np.array([0, 1, 2, 0, 2, 3], np.int32)
+    >>> edges = topology(points, start, corner)
+    >>> len(edges.edge_points), len(edges.border), edges.use.tolist()
+    (5, 4, [1, 1, 2, 1, 1])
     """
     joined = join_points(points)
     count = len(corner_point)
@@ -191,6 +204,14 @@ def weld_representatives(
     -------
     (P,) int32
         A point that stands for itself has its own number; all others name such a point.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> points = np.array([(0, 0, 0), (1, 0, 0), (0, 1, 0), (1, 1e-6, 0), (2, 0, 0), (1, 1, 0)])
+    >>> start, corner = np.array([0, 3, 6], np.int32), np.array([0, 1, 2, 3, 4, 5], np.int32)
+    >>> weld_representatives(points, start, corner, 1e-4).tolist()
+    [0, 1, 2, 1, 4, 5]
     """
     joined = join_points(points) if joined is None else joined
     tolerance = _point_tolerance(points, face_start, corner_point, joined, distance)

@@ -39,6 +39,18 @@ def uv_facts(triangles: NDArray[np.int32], values: NDArray[np.float32], index: N
     values : (K, 2) float32
     index : (C,) int32
         The row of each corner, -1 where it has none.
+
+    Returns
+    -------
+    UvFacts
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> square = np.array([(0, 0), (1, 0), (1, 1), (0, 1)], np.float32)
+    >>> corners = np.array([(0, 1, 2), (3, 5, 4)], np.int32)
+    >>> uv_facts(corners, square, np.array([0, 1, 2, 0, 2, 3], np.int32)).mirrored
+    1
     """
     rows = index[triangles]
     whole = (rows >= 0).all(axis=1)
