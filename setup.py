@@ -7,6 +7,7 @@ as well; CI runs hostile files and the property tests on that build.
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import sys
 import sysconfig
@@ -45,6 +46,19 @@ DIRECTIVES = {
 }
 
 
+def raising(text: str) -> str:
+    """Kernels that pass errors on, by a value that is none of theirs where they can: else each call asks for a lock."""
+    rest = r"(?:(?!\b(?:c|cp)?def\b).)*?"
+    for kinds, value in (("u?int32_t|u?int64_t", 1953064306), ("double|float", -1.0625e300), ("bint|int", -7)):
+        form = rf"^(cp?def (?:inline )?(?:{kinds}) {rest})noexcept"
+        text = re.sub(form, rf"\1except? {value}", text, flags=re.M | re.S)
+    text = re.sub(rf"^(cp?def (?:inline )?)void ({rest})noexcept", r"\1int \2except -1", text, flags=re.M | re.S)
+    # What takes numbers only looks nothing up.
+    text = re.sub(r"^(cdef inline \([\w, ]+\) \w+\([^\[]*?\) )noexcept", r"\1NOTHING", text, flags=re.M)
+    text = text.replace("noexcept", "except *").replace("NOTHING", "noexcept")
+    return re.sub(r"^( +)return$", r"\1return 0", text, flags=re.M)
+
+
 def source_folder() -> Path:
     """Where the sources are: for a checked build a copy, whose kernels raise instead of passing over an error."""
     if not CHECKED:
@@ -52,7 +66,7 @@ def source_folder() -> Path:
     for path in Path("src").rglob("*.*"):
         copy = BUILD / path
         if path.suffix in (".pyx", ".pxd"):
-            text = path.read_text("utf-8").replace("noexcept", "except *")
+            text = raising(path.read_text("utf-8"))
             if not copy.exists() or copy.read_text("utf-8") != text:
                 copy.parent.mkdir(parents=True, exist_ok=True)
                 copy.write_text(text, "utf-8")

@@ -24,7 +24,14 @@ _FLOAT = float(np.finfo(np.float32).eps)
 class Arrival:
     """What stands in a written file, and every way in which it differs from what was meant.
 
-    ``compared`` names what could be compared, as the format carries it; nothing where it can only be written.
+    Parameters
+    ----------
+    path : str
+    facts : FileFacts
+    problems : tuple of str
+        Each way in which it differs, in words.
+    compared : tuple of str
+        What could be compared, as the format carries it; nothing where it can only be written.
     """
 
     path: str

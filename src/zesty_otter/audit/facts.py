@@ -13,10 +13,29 @@ from zesty_otter.model import Frame, Scene, expanded, seen_bounds
 class FileFacts:
     """What a file holds.
 
-    ``paths`` are the names of nodes with those of all ancestors, in the order of the tree; ``lowest`` and
-    ``highest`` are the corners of all that is placed, in metres (in the file's unit where that is
-    unknown), along the file's ``axes``; ``seen`` are width, height and depth of what is seen near by, and
-    ``seen_triangles`` the triangles of that, both known where roles are.
+    Parameters
+    ----------
+    bytes : int
+    axes : (str, str, str)
+        What +X, +Y and +Z mean.
+    nodes : int
+    paths : tuple of tuple of str
+        Names of nodes with those of all ancestors, in the order of the tree.
+    meshes : int
+    sections : int
+        Parts of meshes that are drawn by themselves.
+    triangles : int
+    vertices : int
+    materials : tuple of str
+        Their names.
+    images : int
+    lowest : (float, float, float)
+        Lowest corner of all that is placed, in metres (in the file's unit where that is unknown).
+    highest : (float, float, float)
+    seen : (float, float, float) or None
+        Width, height and depth of what is seen near by; None where roles are not known.
+    seen_triangles : int or None
+        Triangles of that.
     """
 
     bytes: int

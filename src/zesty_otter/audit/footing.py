@@ -27,11 +27,38 @@ _ROUND = 1e-5  # of the size, within which a mesh counts as convex
 class CollisionFacts:
     """The collision of one asset. Lengths are in metres, places in the scene's own axes and metres.
 
-    ``shape`` is ``own`` for what an artist made; ``parts`` are its meshes, ``corners`` the points of the largest.
-    ``floats`` and ``sinks`` are the most that feet are off the surface, ``off_95`` what they are not off by more in 95
-    of 100 places, ``falls`` the share of places where nothing holds them, ``worst_at`` the worst of all. ``sideways``
-    is how far upright sides stand out, ``blocked`` the radius of the largest ball of open space that is solid for
-    collision. ``why`` is what kept a cheaper shape from being taken, where one was looked for.
+    Parameters
+    ----------
+    asset : str
+    shape : str
+        ``own`` for what an artist made.
+    parts : int
+        How many meshes.
+    corners : int
+        Points of the largest of them.
+    triangles : int
+    convex : bool
+    closed : bool
+    places : int
+        How many were looked at.
+    floats : float
+        The most that feet are above the surface.
+    sinks : float
+        The most that they are below it.
+    off_95 : float
+        What they are not off by more in 95 of 100 places.
+    falls : float
+        The share of places where nothing holds them.
+    worst_at : (float, float, float) or None
+        The worst of all places.
+    sideways : float
+        How far upright sides stand out.
+    sideways_at : (float, float, float) or None
+    blocked : float
+        The radius of the largest ball of open space that is solid for collision.
+    blocked_at : (float, float, float) or None
+    why : str
+        What kept a cheaper shape from being taken, where one was looked for.
     """
 
     asset: str

@@ -29,7 +29,18 @@ _THINGS = (
 
 @dataclass(frozen=True)
 class SizeGuess:
-    """What a size would be in one unit: its name, the size in metres along the file's axes, a likeness."""
+    """What a size would be in one unit.
+
+    Parameters
+    ----------
+    unit : str
+    size : (float, float, float)
+        In metres, along the file's axes.
+    height : float
+        In metres.
+    like : str
+        Something of that size.
+    """
 
     unit: str
     size: tuple[float, float, float]

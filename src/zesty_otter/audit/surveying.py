@@ -86,8 +86,45 @@ class TextureFacts:
 class Survey:
     """What `survey` found. Sizes are (width, height, depth) in the scene's unit.
 
-    ``size`` is that of what is seen; ``bounds`` lists the nodes with the role of bounds and their sizes,
-    which stand for their assets.
+    Parameters
+    ----------
+    name : str
+    source : str
+        The file it comes from.
+    axes : str
+    right_handed : bool
+    unit : float or None
+        In metres; None when nobody knows.
+    size : (float, float, float) or None
+        Of what is seen; None where nothing is.
+    lowest : (float, float, float) or None
+    highest : (float, float, float) or None
+    guesses : tuple of SizeGuess
+        What its size would be in the usual units; none where the unit is known.
+    nodes : tuple of NodeFacts
+    meshes : int
+        How many distinct ones.
+    faces : FaceCounts
+    triangles : int
+    points : int
+    loose_points : int
+        Points that no face uses.
+    has_normals : bool
+    has_smoothing : bool
+    has_colors : bool
+    levels : tuple of LevelFacts
+    collision : tuple of CollisionFacts
+    materials : tuple of MaterialFacts
+    textures : tuple of TextureFacts
+    clashing_names : tuple of str
+        Names that several nodes have.
+    default_names : tuple of str
+        Names that nobody seems to have chosen.
+    bounds : tuple of (str, (float, float, float))
+        Nodes with the role of bounds and their sizes, which stand for their assets.
+    notes : tuple of Note
+    findings : tuple of Finding
+        What checks object to, where they were asked.
     """
 
     name: str

@@ -65,14 +65,38 @@ class Format:
     It stands in the ``FORMATS`` of a package below `zesty_otter.formats`, or an entry point in the group
     ``zesty_otter.formats`` of any other package names it.
 
-    ``reader`` and ``writer`` are modules with a function ``read(path, *, progress, folders)`` that returns a `Scene`
-    and one ``encode(scene, name)`` that returns what is in each file (`Encoded`); one of them may be missing.
-    ``settings`` are what one can choose when a file is written; ``encode`` takes them as keywords.
-
-    ``frame`` is the space its files are in: axes, and the unit when the format fixes one; ``spaces`` are further
-    axes that a file can say, ``axes_vary`` is for formats that say none and may be in any. ``carries``
-    names entries of `CARRIES`; ``chooses`` what a reader lets one choose: a pose, a scene. ``colors`` is one of
-    `COLORS`. ``plain_faces`` says that its readers take triangles and convex quads only, whatever it allows.
+    Parameters
+    ----------
+    name : str
+        The short name, such as ``collada``.
+    title : str
+        What people call it.
+    suffixes : tuple of str
+        The endings of its files, with their dots; the first is the one that is written.
+    frame : Frame
+        The space its files are in: axes, and the unit when the format fixes one.
+    carries : set of str
+        Entries of `CARRIES`.
+    reader : str or None
+        A module with a function ``read(path, *, progress, folders)`` that returns a `Scene`; None where it is
+        only written.
+    writer : str or None
+        A module with a function ``encode(scene, name)`` that returns what is in each file (`Encoded`); None
+        where it is only read.
+    magic : tuple of bytes
+        What its files may begin with.
+    axes_vary : bool
+        Whether files say no axes and may be in any.
+    spaces : tuple of str
+        Further axes that a file can say.
+    chooses : set of str
+        What a reader lets one choose: a pose, a scene.
+    settings : tuple of Setting
+        What one can choose when a file is written; ``encode`` takes them as keywords.
+    colors : str
+        One of `COLORS`.
+    plain_faces : bool
+        Whether its readers take triangles and convex quads only, whatever it allows.
     """
 
     name: str

@@ -220,7 +220,15 @@ def _ignoring_case_folder(folder: Path) -> Path | None:
 
 @dataclass
 class Encoded:
-    """What a writer made: files by name relative to the output folder, and its notes."""
+    """What a writer made.
+
+    Parameters
+    ----------
+    files : dict of str to iterable of bytes-like
+        Pieces of each file, by name relative to the output folder.
+    notes : list of Note
+        What was translated or lost.
+    """
 
     files: dict[str, Iterable[Buffer]] = field(default_factory=dict)
     notes: list[Note] = field(default_factory=list)

@@ -87,7 +87,22 @@ class PlannedOutput:
 
 @dataclass(frozen=True)
 class Task:
-    """One asset's way from its sources to its files."""
+    """One asset's way from its sources to its files.
+
+    Parameters
+    ----------
+    name : str
+    stem : str
+        Its name in names of files.
+    parts : tuple of Part
+        The sources it is put together from.
+    steps : tuple of Step
+    outputs : tuple of PlannedOutput
+    frame : Frame or None
+        The space in which steps are taken; that of the source when None.
+    folder : Path
+        That of the job.
+    """
 
     name: str
     stem: str
@@ -130,7 +145,22 @@ class Task:
 
 @dataclass(frozen=True)
 class Plan:
-    """Everything a job is going to do. ``problems`` are sources that are not there, by name."""
+    """Everything a job is going to do.
+
+    Parameters
+    ----------
+    title : str
+    name : str
+    folder : Path
+    tasks : tuple of Task
+    problems : tuple of (str, ZestyOtterError)
+        Sources that are not there, by name.
+    lay_out : LayOut or None
+    lay_out_of : PlannedOutput or None
+        The output whose files are laid out.
+    report : bool
+        Whether a page is made.
+    """
 
     title: str
     name: str

@@ -26,10 +26,22 @@ from zesty_otter.steps import Step
 
 @dataclass(frozen=True)
 class Delivered:
-    """A file in its place: which output it is of, its path from the folder of the job, and its arrival.
+    """A file in its place.
 
-    ``hashes`` are of it and of the files that belong to it, by path from the folder of the job. Of files
-    that were not made anew the paths of nodes are not known any more.
+    Parameters
+    ----------
+    output : str
+        The name of the output it is of.
+    path : str
+        From the folder of the job.
+    hashes : mapping of str to str
+        Of it and of the files that belong to it, by path from the folder of the job.
+    facts : FileFacts
+        What is in it; of files that were not made anew the paths of nodes are not known any more.
+    problems : tuple of str
+        How it differs from what was meant.
+    read_back : bool
+        False where the format can only be written.
     """
 
     output: str

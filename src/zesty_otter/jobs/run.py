@@ -37,7 +37,19 @@ _RECORD_EVERY = 2.0  # seconds between records of a run under way, at the least
 
 @dataclass(frozen=True)
 class Event:
-    """One asset is done: how many of how many are, which it was, and what became of it."""
+    """One asset is done.
+
+    Parameters
+    ----------
+    done : int
+        How many are.
+    total : int
+        Of how many.
+    asset : str
+        Which it was.
+    state : State
+        What became of it.
+    """
 
     done: int
     total: int
@@ -49,8 +61,18 @@ class Event:
 class AssetResult:
     """What became of one asset.
 
-    ``state`` is written, unchanged (nothing to do), kept (files edited by hand were left alone), failed or
-    planned (a dry run).
+    Parameters
+    ----------
+    name : str
+    state : State
+        written, unchanged (nothing to do), kept (files edited by hand were left alone), failed or planned (a
+        dry run).
+    files : tuple of Delivered
+    notes : tuple of Note
+    findings : tuple of Finding
+        What targets object to.
+    error : ZestyOtterError or None
+        Why it failed.
     """
 
     name: str
@@ -70,8 +92,21 @@ class AssetResult:
 
 @dataclass(frozen=True)
 class JobResult:
-    """What became of a job: its assets in order, the scene they were laid out in, remarks on the whole, and the
-    page that shows all of it."""
+    """What became of a job.
+
+    Parameters
+    ----------
+    title : str
+    folder : Path
+    assets : tuple of AssetResult
+        In the order of the sources.
+    overview : AssetResult or None
+        The scene they were laid out in, where one was asked for.
+    remarks : tuple of str
+        On the whole job.
+    report : Path or None
+        The page that shows all of it.
+    """
 
     title: str
     folder: Path

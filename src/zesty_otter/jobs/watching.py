@@ -25,10 +25,19 @@ _AGAIN = 0.3  # seconds after which a source that could not be read is read once
 class Round:
     """One run of a job that is watched.
 
-    ``changed`` are the files that had changed, none at first; ``assets`` what was made or failed, of what goes on
-    failing in the same way only the first time; ``error`` says what is wrong with the job itself, in
-    which case it went on as it was before; ``recovered`` names sources that failed the time before and are now as they
-    were when their files were made.
+    Parameters
+    ----------
+    changed : tuple of Path
+        The files that had changed, none at first.
+    result : JobResult
+    seconds : float
+        How long it took.
+    assets : tuple of AssetResult
+        What was made or failed; of what goes on failing in the same way only the first time.
+    recovered : tuple of str
+        Sources that failed the time before and are now as they were when their files were made.
+    error : ZestyOtterError or None
+        What is wrong with the job itself, in which case it went on as it was before.
     """
 
     changed: tuple[Path, ...]

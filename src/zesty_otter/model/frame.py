@@ -78,6 +78,7 @@ class Frame:
 
     @property
     def right_handed(self) -> bool:
+        """Whether the axes are those of a right hand."""
         return bool(np.linalg.det(self.basis) > 0)
 
     @property

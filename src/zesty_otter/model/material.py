@@ -60,6 +60,7 @@ class Texture:
 
     @property
     def found(self) -> bool:
+        """Whether there is a file or are bytes to read."""
         return self.path is not None or self.data is not None
 
     def read(self) -> bytes:
@@ -91,10 +92,23 @@ class Texture:
 class TextureUse:
     """How a material uses a texture.
 
-    ``channel`` is the colour channel (``r g b a``) that single-number roles read, or None for the usual
-    one. ``scale``, ``rotation`` (in radians, to the left) and ``offset`` place the image on the UVs, in this order:
-    it is looked up at ``offset + rotated(scale * uv)``. The origin of UVs is the lower left corner of the image.
-    ``strength`` is the normal map's scale or the occlusion's strength.
+    The image is looked up at ``offset + rotated(scale * uv)``, where UVs start in its lower left corner.
+
+    Parameters
+    ----------
+    texture : Texture
+    uv_set : int
+        The number of the UV set, from 0.
+    channel : str or None
+        The colour channel (``r g b a``) that a single number is read from; the usual one when None.
+    offset : (float, float)
+    scale : (float, float)
+    rotation : float
+        In radians, to the left.
+    clamp : bool
+        Whether its edge goes on beyond it, instead of the image again.
+    strength : float
+        The scale of a normal map, or how much an occlusion map darkens.
     """
 
     texture: Texture
@@ -121,11 +135,28 @@ class TextureUse:
 
 @dataclass(frozen=True, repr=False)
 class Material:
-    """A metal/rough material.
+    """A metal/rough material. Colours are linear, 0 to 1.
 
-    Colours are linear, 0 to 1. ``alpha_mode`` is ``opaque``, ``mask`` (cut out where alpha is below
-    ``alpha_cutoff``) or ``blend``. ``textures`` maps a role of `TEXTURE_ROLES` to its `TextureUse`.
-    ``shading`` keeps what the source said in an older shading model (``specular``, ``shininess``, ...).
+    Parameters
+    ----------
+    name : str
+    base_color : (float, float, float, float)
+        Red, green, blue, alpha.
+    metallic : float
+        0 to 1.
+    roughness : float
+        0 to 1, from mirror to chalk.
+    emissive : (float, float, float)
+        What it sends out itself.
+    alpha_mode : str
+        ``opaque``, ``mask`` (cut out where alpha is below ``alpha_cutoff``) or ``blend``.
+    alpha_cutoff : float
+    two_sided : bool
+        Whether faces are seen from behind as well.
+    textures : mapping of str to TextureUse
+        By role, one of `TEXTURE_ROLES`.
+    shading : mapping of str to object
+        What the source said in an older shading model (``specular``, ``shininess``, ...).
     """
 
     name: str

@@ -415,14 +415,17 @@ class Mesh:
 
     @property
     def point_count(self) -> int:
+        """How many points there are."""
         return len(self.points)
 
     @property
     def face_count(self) -> int:
+        """How many faces there are."""
         return len(self.face_start) - 1
 
     @property
     def corner_count(self) -> int:
+        """How many corners all faces have together."""
         return len(self.corner_point)
 
     @property
@@ -442,6 +445,7 @@ class Mesh:
 
     @property
     def all_triangles(self) -> bool:
+        """Whether no face has more than three corners."""
         return self.corner_count == 3 * self.face_count
 
     @property
@@ -488,10 +492,12 @@ class Mesh:
 
     @property
     def normals(self) -> Layer | None:
+        """The layer of normals, the first if there are several; None when there is none."""
         return next(iter(self.layers_of("normal")), None)
 
     @property
     def uv_sets(self) -> tuple[Layer, ...]:
+        """The layers of UVs, by number."""
         return self.layers_of("uv")
 
     def cached(self, compute: Callable[[Mesh], T]) -> T:

@@ -55,10 +55,23 @@ def _direction(value: Any, what: str, place: str) -> tuple[float, ...]:
 
 @dataclass(frozen=True)
 class Light:
-    """A light: ``kind`` is point, spot or directional; ``direction`` is where it shines in its node's space.
+    """A light.
 
-    ``color`` is linear; ``intensity`` in candela (lux for directional); ``reach`` in metres, None for
-    unlimited; ``cone`` the inner and outer half angles of a spot in radians.
+    Parameters
+    ----------
+    name : str
+    kind : str
+        One of point, spot and directional.
+    color : (float, float, float)
+        Linear.
+    intensity : float
+        In candela; in lux for a directional one.
+    reach : float or None
+        In metres; unlimited when None.
+    cone : (float, float)
+        The inner and outer half angle of a spot, in radians.
+    direction : (float, float, float)
+        Where it shines, in its node's space.
     """
 
     name: str
@@ -87,10 +100,26 @@ class Light:
 
 @dataclass(frozen=True)
 class Camera:
-    """A camera that looks along ``direction`` with ``up`` upward, in its node's space.
+    """A camera.
 
-    ``height`` is the vertical field of view in radians, or the height of the picture in the scene's unit
-    when ``perspective`` is false.
+    Parameters
+    ----------
+    name : str
+    perspective : bool
+        Whether things far away look smaller.
+    height : float
+        The vertical field of view in radians, or the height of the picture in the scene's unit without
+        perspective.
+    aspect : float or None
+        Width by height; that of the window when None.
+    near : float
+        The nearest that is seen, in the scene's unit.
+    far : float or None
+        The farthest that is seen; no end when None.
+    direction : (float, float, float)
+        Where it looks, in its node's space.
+    up : (float, float, float)
+        What is upward in the picture.
     """
 
     name: str
@@ -192,8 +221,20 @@ Content = Mesh | Scatter | Light | Camera
 class Note:
     """One remark of a reader, step or writer on what it did or could not do.
 
-    ``kind`` is ``done`` (a change that was asked for), ``guess`` (an assumption the user may correct), ``lost``
-    (something that did not come through) or ``finding`` (something somebody should look at).
+    Parameters
+    ----------
+    kind : str
+        ``done`` (a change that was asked for), ``guess`` (an assumption the user may correct), ``lost``
+        (something that did not come through) or ``finding`` (something somebody should look at).
+    text : str
+    maker : str
+        The step or format it comes from.
+    file : str
+        The file it is about.
+    place : str
+        Where in the file.
+    node : str
+        The name of the node it is about.
     """
 
     kind: str
@@ -210,7 +251,15 @@ class Note:
 
 @dataclass(frozen=True)
 class Renamed:
-    """One line of the table of old and new names; ``kind`` is node, mesh, material or texture."""
+    """One line of the table of old and new names.
+
+    Parameters
+    ----------
+    kind : str
+        node, mesh, material or texture.
+    old : str
+    new : str
+    """
 
     kind: str
     old: str
@@ -294,9 +343,21 @@ class Node:
 class Placed:
     """A node as met on a walk through the tree.
 
-    ``world`` takes the node's own space to the scene's; ``path`` names it and its ancestors, outermost
-    first; ``number`` is its place in the walk and ``parent`` its parent's, -1 for a root; ``above`` is
-    its parent itself; ``visible`` is false when it or an ancestor is hidden.
+    Parameters
+    ----------
+    node : Node
+    world : (4, 4) float64
+        Takes the node's own space to the scene's.
+    path : tuple of str
+        Its name after those of its ancestors, outermost first.
+    number : int
+        Its place in the walk.
+    parent : int
+        The place of its parent, -1 for a root.
+    visible : bool
+        False when it or an ancestor is hidden.
+    above : Placed or None
+        Its parent.
     """
 
     node: Node

@@ -19,7 +19,17 @@ _MOST_COLUMNS = 6
 
 @dataclass(frozen=True, eq=False)
 class Card:
-    """One place on a sheet: a picture with a title and lines below it, or what went wrong in its place."""
+    """One place on a sheet.
+
+    Parameters
+    ----------
+    title : str
+    lines : tuple of str
+        What stands below the picture.
+    image : PIL.Image.Image or None
+    problem : str
+        What went wrong, in place of the picture.
+    """
 
     title: str
     lines: tuple[str, ...] = ()

@@ -36,8 +36,26 @@ FIGURE = 1.8  # metres tall
 class Look:
     """How a picture is to look.
 
-    ``style`` is one of `STYLES`, ``view`` a side of `SIDES`. ``figure``, ``grid`` and ``axes`` say
-    whether these are drawn, ``words`` whether sizes are written, below a ``caption``.
+    Parameters
+    ----------
+    style : str
+        One of `STYLES`.
+    view : str
+        A side of `SIDES`.
+    size : (int, int)
+        Width and height in pixels.
+    figure : bool
+        Whether a person stands beside it, for scale.
+    grid : bool
+        Whether the floor has lines.
+    axes : bool
+        Whether the axes are drawn.
+    caption : str or None
+        A line above the sizes; none when None.
+    words : bool
+        Whether anything is written.
+    perspective : bool
+        Whether things far away look smaller.
     """
 
     style: str = "shaded"

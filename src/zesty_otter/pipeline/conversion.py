@@ -22,9 +22,17 @@ Watch = Callable[[str, float], None]
 
 @dataclass(frozen=True)
 class Conversion:
-    """What came of a conversion: the scene as written, all notes, what the target objects to, and each file read back.
+    """What came of a conversion.
 
-    There is more than one file when the target wants levels of detail apart.
+    Parameters
+    ----------
+    scene : Scene
+        As it was written.
+    notes : tuple of Note
+    findings : tuple of Finding
+        What the target objects to.
+    arrivals : tuple of Arrival
+        Each file read back; more than one when the target wants levels of detail apart.
     """
 
     scene: Scene

@@ -15,7 +15,15 @@ from zesty_otter.targets import Target
 
 @dataclass(frozen=True, eq=False)
 class Piece:
-    """What goes into one file: its name, the group it is or belongs to, and its scene."""
+    """What goes into one file.
+
+    Parameters
+    ----------
+    name : str
+    group : str
+        The group it is or belongs to.
+    scene : Scene
+    """
 
     name: str
     group: str

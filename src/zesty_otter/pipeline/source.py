@@ -13,7 +13,27 @@ from zesty_otter.steps import Reframe, Step, apply
 
 @dataclass(frozen=True)
 class SourceFile:
-    """A file to read. ``steps`` are for it alone; ``below`` is its folder below the one its pattern starts from."""
+    """A file to read.
+
+    Parameters
+    ----------
+    path : Path
+    unit : str or float or None
+        As its user says, where the file does not.
+    axes : str or None
+    folders : tuple of Path
+        Further folders in which files it refers to may be looked for.
+    steps : tuple of Step
+        Those for it alone.
+    below : str
+        Its folder below the one its pattern starts from.
+    pose : str or None
+        What to take of several poses.
+    scene : str or None
+        What to take of several scenes.
+    colors : str or None
+        One of `COLORS`; as usual for the format when None.
+    """
 
     path: Path
     unit: str | float | None = None

@@ -23,10 +23,23 @@ NAMED_BY_ROLE = "{name}"
 class Wanted:
     """What one output is to be.
 
-    ``steps`` are taken on the whole scene in ``frame``, the target's wishes among them (see `target_steps`); then
-    it is taken apart as ``split``, ``meshes``, ``place`` and ``common`` say, each as in a job file. With
-    ``keep_hidden`` hidden nodes are written also where a format cannot hide them. ``writing`` are settings of formats;
-    each takes those it has.
+    Parameters
+    ----------
+    frame : Frame or None
+        The space of the files; that of the format or the source when None.
+    target : Target or None
+    steps : tuple of Step
+        Taken on the whole scene in ``frame``, the target's wishes among them (see `target_steps`).
+    split : str
+        As in a job file, like the next three.
+    meshes : str
+    place : str
+    common : tuple of str
+    check : {"limits", "all", "stop"}
+    writing : mapping of str to object
+        Settings of formats; each takes those it has.
+    keep_hidden : bool
+        Whether hidden nodes are written where a format cannot hide them.
     """
 
     frame: Frame | None = None

@@ -24,7 +24,17 @@ KINDS = ("PNG", "JPEG", "WEBP", "TGA", "BMP", "GIF", "TIFF")
 
 @dataclass(frozen=True)
 class ImageInfo:
-    """What an image's header says: ``kind`` is ``PNG``, ``JPEG`` or another name, ``channels`` e.g. RGBA."""
+    """What an image's header says.
+
+    Parameters
+    ----------
+    kind : str
+        ``PNG``, ``JPEG`` or another name.
+    width : int
+    height : int
+    channels : str
+        Such as ``RGBA``.
+    """
 
     kind: str
     width: int

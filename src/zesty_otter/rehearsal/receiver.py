@@ -29,9 +29,28 @@ _BYTES = {"normal": 12, "tangent": 16, "uv": 8, "color": 4}  # of a vertex in me
 class ReceivedAsset:
     """One asset as the target would see it. Lengths are in metres.
 
-    ``size`` is width, height and depth; ``lowest`` how far its lowest point is above its pivot. ``draws`` are the
-    draw calls of the visible mesh, ``bytes`` what vertices and indices of all it has take in memory. ``leftover`` are
-    transforms that are not zero, ``switches`` the distances at which levels appear.
+    Parameters
+    ----------
+    name : str
+    size : (float, float, float)
+        Width, height and depth.
+    lowest : float
+        How far its lowest point is above its pivot.
+    triangles : int
+    vertices : int
+    draws : int
+        Draw calls of the visible mesh.
+    bytes : int
+        What vertices and indices of all it has take in memory.
+    levels : int
+    switches : tuple of float
+        The distances at which levels appear.
+    collision : int
+        How many meshes.
+    shadow : bool
+    leftover : tuple of str
+        Transforms that are not zero.
+    footing : CollisionFacts or None
     """
 
     name: str
@@ -51,8 +70,20 @@ class ReceivedAsset:
 
 @dataclass(frozen=True)
 class Received:
-    """What a target makes of a file. ``strays`` says what it did not recognise, and why; ``frame`` what it did to axes
-    and unit.
+    """What a target makes of a file.
+
+    Parameters
+    ----------
+    source : str
+    target : str
+    frame : str
+        What it did to axes and unit.
+    assets : tuple of ReceivedAsset
+    strays : tuple of str
+        What it did not recognise, and why.
+    textures_missing : tuple of str
+    over : tuple of str
+        Limits of the target that are exceeded.
     """
 
     source: str

@@ -12,7 +12,33 @@ from zesty_otter.model import Scene
 
 @dataclass(frozen=True)
 class LevelFacts:
-    """One level as measured: lengths in metres, angles in degrees; None for what a file did not keep."""
+    """One level as measured: lengths in metres, angles in degrees; None for what a file did not keep.
+
+    Parameters
+    ----------
+    asset : str
+    level : int
+        1 for the first that is lighter.
+    node : str
+    triangles : int
+    deviation : float or None
+        The farthest it is from the visible mesh.
+    deviation_95 : float or None
+        What 95 of 100 places are not farther than.
+    deviation_mean : float or None
+    normal_deviation : float or None
+        The most that a normal turned.
+    texture_slide : float or None
+        The most that a texture moved on the surface.
+    border_drift : float or None
+        The most that an open edge moved.
+    seam_drift : float or None
+        The most that a UV seam moved.
+    distance : float or None
+        From where on it is to be shown.
+    screen_height : float or None
+        The share of the picture's height it fills there.
+    """
 
     asset: str
     level: int

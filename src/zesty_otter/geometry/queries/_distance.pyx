@@ -35,13 +35,16 @@ cdef inline double _to_box(const double[:, ::1] boxes, int64_t n, double x, doub
     return dx * dx + dy * dy + dz * dz
 
 
-cdef inline (double, double, double) _to_triangle(
-    const double[:, ::1] corners, int64_t t, double x, double y, double z
+cdef inline double _to_triangle(
+    const double[:, ::1] corners, int64_t t, double x, double y, double z, double *shares
 ) noexcept nogil:
-    return nearest_in_triangle(
+    """Squared distance of a position to a triangle; ``shares`` are those of its last two corners in what is nearest."""
+    cdef double d
+    d, shares[0], shares[1] = nearest_in_triangle(
         corners[t, 0], corners[t, 1], corners[t, 2], corners[t, 3], corners[t, 4], corners[t, 5],
         corners[t, 6], corners[t, 7], corners[t, 8], x, y, z,
     )
+    return d
 
 
 cdef inline bint _faces(const double[:, ::1] corners, int64_t t, double x, double y, double z) noexcept nogil:
@@ -62,14 +65,16 @@ cpdef void nearest(
     Where there are directions to be faced, other triangles do not count; the triangle is -1 when none does.
     """
     cdef bint any_side = len(facing) == 0
-    cdef double best, d, left, own_s, own_t, right, s, t, x, y, z
+    cdef double best, d, left, right, s, t, x, y, z
+    cdef double[2] own
     cdef int64_t far, guess, i, k, n, near, size
     with nogil:
         guess = 0
         for i in range(len(samples)):
             x, y, z = samples[i, 0], samples[i, 1], samples[i, 2]
             # What was nearest to the sample before is not far now.
-            best, s, t = _to_triangle(corners, guess, x, y, z)
+            best = _to_triangle(corners, guess, x, y, z, own)
+            s, t = own[0], own[1]
             if not any_side and not _faces(corners, guess, facing[i, 0], facing[i, 1], facing[i, 2]):
                 best, triangle[i] = INFINITY, -1
             else:
@@ -83,9 +88,9 @@ cpdef void nearest(
                     continue
                 if n >= leaves:
                     for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
-                        d, own_s, own_t = _to_triangle(corners, k, x, y, z)
+                        d = _to_triangle(corners, k, x, y, z, own)
                         if d < best and (any_side or _faces(corners, k, facing[i, 0], facing[i, 1], facing[i, 2])):
-                            best, guess, s, t = d, k, own_s, own_t
+                            best, guess, s, t = d, k, own[0], own[1]
                             triangle[i] = k
                     continue
                 left, right = _to_box(boxes, 2 * n, x, y, z), _to_box(boxes, 2 * n + 1, x, y, z)
@@ -107,13 +112,14 @@ cpdef void find_far(
 ) noexcept:
     """Whether each place is farther from every triangle than a limit; one near triangle ends the search for it."""
     cdef double bound = limit * limit, left, right, x, y, z
+    cdef double[2] own
     cdef int64_t guess = 0, i, k, n, size
     cdef bint near
     with nogil:
         for i in range(len(places)):
             x, y, z = places[i, 0], places[i, 1], places[i, 2]
             # What was near to the place before mostly is near to this one.
-            near = _to_triangle(corners, guess, x, y, z)[0] <= bound
+            near = _to_triangle(corners, guess, x, y, z, own) <= bound
             stack[0] = 1
             size = 1
             while size > 0 and not near:
@@ -121,7 +127,7 @@ cpdef void find_far(
                 n = stack[size]
                 if n >= leaves:
                     for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
-                        if _to_triangle(corners, k, x, y, z)[0] <= bound:
+                        if _to_triangle(corners, k, x, y, z, own) <= bound:
                             near, guess = True, k
                             break
                     continue

@@ -42,10 +42,13 @@ cdef inline bint _passes(
     return near <= far and far >= 0.0
 
 
-cdef inline (double, int64_t) _hit(
-    const double[:, ::1] corners, int64_t t, double x, double y, double z, double dx, double dy, double dz
+cdef inline double _hit(
+    const double[:, ::1] corners, int64_t t, double x, double y, double z, double dx, double dy, double dz,
+    int64_t *side
 ) noexcept nogil:
-    """How far along a ray it meets a triangle from either side (infinite when it does not), and from which.
+    """How far along a ray it meets a triangle from either side, infinite when it does not.
+
+    ``side`` becomes 1 where it does from behind, -1 from the front.
 
     T. Moeller and B. Trumbore (1997), "Fast, minimum storage ray-triangle intersection".
     """
@@ -55,14 +58,15 @@ cdef inline (double, int64_t) _hit(
     px, py, pz = dy * bz - dz * by, dz * bx - dx * bz, dx * by - dy * bx
     det = ax * px + ay * py + az * pz
     if det == 0.0:
-        return INFINITY, 0
+        return INFINITY
     sx, sy, sz = x - corners[t, 0], y - corners[t, 1], z - corners[t, 2]
     u = (sx * px + sy * py + sz * pz) / det
     qx, qy, qz = sy * az - sz * ay, sz * ax - sx * az, sx * ay - sy * ax
     v = (dx * qx + dy * qy + dz * qz) / det
     if u < 0.0 or v < 0.0 or u + v > 1.0:
-        return INFINITY, 0
-    return (bx * qx + by * qy + bz * qz) / det, 1 if det < 0.0 else -1
+        return INFINITY
+    side[0] = 1 if det < 0.0 else -1
+    return (bx * qx + by * qy + bz * qz) / det
 
 
 cdef inline int64_t _side_met(
@@ -175,7 +179,7 @@ cpdef void first_hits(
 ) noexcept:
     """How far each ray goes, from ``least`` on, before it meets a triangle, and which; from behind, or either side."""
     cdef double best, dx, dy, dz, far, x, y, z
-    cdef int64_t i, k, n, side, size, which
+    cdef int64_t i, k, n, side = 0, size, which
     with nogil:
         for i in range(len(places)):
             x, y, z = places[i, 0], places[i, 1], places[i, 2]
@@ -190,7 +194,7 @@ cpdef void first_hits(
                     continue
                 if n >= leaves:
                     for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
-                        far, side = _hit(corners, k, x, y, z, dx, dy, dz)
+                        far = _hit(corners, k, x, y, z, dx, dy, dz, &side)
                         if least < far < best and (side > 0 or not backs_only):
                             best, which = far, k
                 else:
