@@ -162,6 +162,12 @@ def _bytes_of(text: str | bytes | NDArray[np.uint8]) -> NDArray[np.uint8]:
 def _read(text: str | bytes | NDArray[np.uint8], dtype: Any, reader: str) -> NDArray[Any]:
     data = _bytes_of(text)
     read = getattr(numbers, reader)
+    if len(data) < _PIECE:
+        out = np.empty(numbers.count_words(data, 0, len(data)), dtype)
+        count, at = read(data, 0, len(data), out)
+        if count < len(out):
+            raise _not_a_number(data, at)
+        return out
     # Each piece is read into its place, which counting the words before it tells.
     ends = _word_ends(data)
     counts = [*in_order(lambda first, stop: numbers.count_words(data, first, stop), ends)]
@@ -176,9 +182,13 @@ def _read(text: str | bytes | NDArray[np.uint8], dtype: Any, reader: str) -> NDA
 
     for missing, at in in_order(fill, ends):
         if missing:
-            word = bytes(data[at : at + 40]).split()[0:1]
-            raise NotNumbersError(f"'{word[0].decode('utf-8', 'replace') if word else ''}' is not a number")
+            raise _not_a_number(data, at)
     return out
+
+
+def _not_a_number(data: NDArray[np.uint8], at: int) -> NotNumbersError:
+    word = bytes(data[at : at + 40]).split()[0:1]
+    return NotNumbersError(f"'{word[0].decode('utf-8', 'replace') if word else ''}' is not a number")
 
 
 def _word_ends(data: NDArray[np.uint8]) -> list[tuple[int, int]]:

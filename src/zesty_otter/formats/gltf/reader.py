@@ -31,7 +31,7 @@ from zesty_otter.formats.gltf.extras import UV_NAMES
 from zesty_otter.formats.gltf.pose import posed
 from zesty_otter.formats.gltf.shape import DOCUMENT, PARTS, TEXTURE_INFO
 from zesty_otter.formats.skinning import Weights
-from zesty_otter.geometry.surface.placing import composed, rotations
+from zesty_otter.geometry.surface.placing import composed
 from zesty_otter.metal_rough import GLOSS
 from zesty_otter.model import (
     ALPHA_MODES,
@@ -126,6 +126,7 @@ class _Reader:
         self.meshes: dict[tuple[int, int, tuple[float, ...]], Mesh] = {}
         self.unpacked: dict[int, tuple[NDArray[np.uint8], int]] = {}
         self.worlds: dict[int, NDArray[np.float64]] = {}
+        self.own: dict[int, NDArray[np.float64]] = {}
         self.parents: dict[int, int] = {}
 
     def fail(self, problem: str, place: str = "") -> InputError:
@@ -367,14 +368,16 @@ class _Reader:
                 raise self.fail("is below itself or has two parents: the nodes do not form a tree.", f"node {number}")
             seen.add(number)
             order.append(number)
-            above = self.worlds.get(self.parents.get(number, -1), np.eye(4))
-            own = self._own_transform(number, about)
-            if not np.isfinite(own).all():
-                raise self.fail("has a transform with numbers that are not finite.", f"node {number}")
-            self.worlds[number] = above @ own
             children = about.get("children", [])
             self.parents |= dict.fromkeys(children, number)
             stack.extend(reversed(children))
+        # In the pose that was asked for.
+        abouts = [{**self._part("nodes", number), **self.places.get(number, {})} for number in order]
+        for number, own in zip(order, _transforms(abouts), strict=True):
+            if not np.isfinite(own).all():
+                raise self.fail("has a transform with numbers that are not finite.", f"node {number}")
+            above = self.worlds.get(self.parents.get(number, -1))
+            self.own[number], self.worlds[number] = own, own if above is None else above @ own
         made: dict[int, Node] = {}
         for done, number in enumerate(reversed(order)):
             made[number] = self._node(number, self._part("nodes", number), made)
@@ -384,7 +387,7 @@ class _Reader:
 
     def _node(self, number: int, about: Mapping[str, Any], made: Mapping[int, Node]) -> Node:
         name = str(about.get("name") or f"node_{number}")
-        transform = self._own_transform(number, about)
+        transform = self.own[number]
         content: Content | None = None
         if "mesh" in about:
             content = self._mesh(about["mesh"], about.get("skin", -1), about.get("weights"))
@@ -412,11 +415,6 @@ class _Reader:
             bool(shown),
             properties=_properties(about),
         )
-
-    def _own_transform(self, number: int, about: Mapping[str, Any]) -> NDArray[np.float64]:
-        """The transform a node has in the pose that was asked for."""
-        places = self.places.get(number)
-        return _transform(about if not places else {**about, **places})
 
     def _scatter(self, name: str, mesh: Mesh, about: Mapping[str, Any]) -> Scatter:
         """The copies of a mesh (extension EXT_mesh_gpu_instancing)."""
@@ -835,16 +833,17 @@ def _triangles(index: NDArray[np.int32], mode: int) -> NDArray[np.int32]:
     return np.asarray(found[distinct])
 
 
-def _transform(about: Mapping[str, Any]) -> NDArray[np.float64]:
-    if "matrix" in about:
-        matrix = np.array(about["matrix"], float).reshape(4, 4).T.copy()
-        matrix[3] = (0, 0, 0, 1)
-        return matrix
-    matrix = np.eye(4)
-    matrix[:3, :3] = rotations(about.get("rotation", (0, 0, 0, 1)))[0]
-    matrix[:3, :3] *= np.array(about.get("scale", (1, 1, 1)), float)
-    matrix[:3, 3] = about.get("translation", (0, 0, 0))
-    return matrix
+def _transforms(abouts: Sequence[Mapping[str, Any]]) -> NDArray[np.float64]:
+    """(N, 4, 4) the transforms of nodes."""
+    usual = {"translation": (0, 0, 0), "rotation": (0, 0, 0, 1), "scale": (1, 1, 1)}
+    columns = [np.array([about.get(key, value) for about in abouts], float).reshape(-1, len(value))
+               for key, value in usual.items()]  # fmt: skip
+    made = composed(len(abouts), *columns)
+    for n, about in enumerate(abouts):
+        if "matrix" in about:
+            made[n] = np.array(about["matrix"], float).reshape(4, 4).T
+            made[n, 3] = (0, 0, 0, 1)
+    return made
 
 
 def _data_uri(uri: str) -> tuple[str, bytes]:

@@ -156,6 +156,8 @@ class _Writer:
             text = f"geometry packed into {packed / self.unpacked:.0%} of its bytes; readers must know {PACKED_VIEW}"
             self.notes.append(Note("done", text, "gltf"))
         nodes: list[dict[str, Any]] = []
+        matrices = [one.node.transform for one in self.scene.walk()]
+        self.moves = iter(_transforms(np.array(matrices).reshape(-1, 4, 4)))
         roots = [self._node(root, nodes, number) for root in self.scene.roots]
         if "KHR_node_visibility" in self.table.extensions:
             hidden = [one.node.name for one in self.scene.walk() if not one.node.visible]
@@ -202,7 +204,7 @@ class _Writer:
             node, siblings = stack.pop()
             if siblings is not None:
                 siblings.append(len(nodes))
-            out: dict[str, Any] = {"name": node.name, **_transform(node.transform)}
+            out: dict[str, Any] = {"name": node.name, **next(self.moves)}
             nodes.append(out)
             place = out
             if node.drawn is not None and id(node.drawn) in number:
@@ -437,23 +439,28 @@ def rounded(attributes: dict[str, NDArray[Any]]) -> tuple[dict[str, NDArray[Any]
     return out, spread
 
 
-def _transform(matrix: NDArray[np.float64]) -> dict[str, Any]:
-    """A node's transform as JSON: what of translation, rotation and scale it has."""
-    out: dict[str, Any] = {}
-    if matrix[:3, 3].any():
-        out["translation"] = matrix[:3, 3].tolist()
-    linear = matrix[:3, :3]
-    if not np.array_equal(linear, np.eye(3)):
-        _, (turned,), (scale,) = taken_apart(matrix[None])
-        # So many digits, and of length one when rounded, that reading and writing again changes none.
-        for _ in range(8):
-            turned = np.round(turned / np.linalg.norm(turned), 12) + 0.0
-        if (turned[:3] != 0).any():
-            out["rotation"] = turned.tolist()
-        scale = [float(f"{one:.12g}") for one in scale]
-        if scale != [1.0, 1.0, 1.0]:
-            out["scale"] = scale
+def _transforms(matrices: NDArray[np.float64]) -> list[dict[str, Any]]:
+    """Transforms of nodes (N, 4, 4) as JSON: what of translation, rotation and scale each has."""
+    out: list[dict[str, Any]] = [{} for _ in matrices]
+    moves = matrices[:, :3, 3]
+    for n in np.flatnonzero(moves.any(axis=1)).tolist():
+        out[n]["translation"] = moves[n].tolist()
+    more = np.flatnonzero((matrices[:, :3, :3] != np.eye(3)).any(axis=(1, 2)))
+    _, turned, scales = taken_apart(matrices[more])
+    # So many digits, and of length one when rounded, that reading and writing again changes none.
+    for _ in range(8):
+        turned = np.round(turned / np.linalg.norm(turned, axis=1, keepdims=True), 12) + 0.0
+    for n, turn, scale in zip(more.tolist(), turned.tolist(), scales.tolist(), strict=True):
+        if any(turn[:3]):
+            out[n]["rotation"] = turn
+        rounded = [float(f"{one:.12g}") for one in scale]
+        if rounded != [1.0, 1.0, 1.0]:
+            out[n]["scale"] = rounded
     return out
+
+
+def _transform(matrix: NDArray[np.float64]) -> dict[str, Any]:
+    return _transforms(matrix[None])[0]
 
 
 def _camera_json(camera: Camera) -> dict[str, Any]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -32,6 +33,12 @@ _STRING = re.compile(
 _ASSET = re.compile(rb"@@@(.*?)@@@|@([^@\n]*)@", re.DOTALL)
 _PATH = re.compile(rb"<([^>\n]*)>")
 _IN_ARRAY = re.compile(rb"#[^\n]*|//[^\n]*|/\*.*?\*/|\]", re.DOTALL)
+_SPACE_AND_WORD = re.compile(_SPACE.pattern + b"(" + _WORD.pattern + b")", re.DOTALL)
+_BLANKS = frozenset(bytes([mark]) for mark in b" \t\r\n;,#/")
+_QUOTES = (b'"', b"'")
+_ROUND, _BRACES = re.compile(rb"[()]"), re.compile(rb"[{}]")
+_WHOLE = re.compile(rb"[-+]?\d{1,18}$")
+_BEFORE_TYPES = frozenset(("prepend", "append", "add", "delete", "reorder", "custom", "uniform", "varying", "config"))
 _IDENTIFIER = re.compile(r"[^\W\d]\w*$")
 _ESCAPES = {"n": "\n", "t": "\t", "r": "\r"}
 _LIST_WORDS = (b"prepend", b"append", b"add", b"delete", b"reorder")
@@ -114,50 +121,49 @@ class _Parser:
         if version[1] != b"1":
             raise self.fail(f"version {version[1].decode()} of this text is not known")
         root = Prim("def", "", "")
-        self._space()
-        if self._peek(b"("):
+        if self._mark() == b"(":
             root.meta = self._metadata()
-        while not self._end():
+        while self._mark():
             self._content(root, 0)
         return root
 
     # Small pieces
 
-    def _space(self) -> None:
-        found = _SPACE.match(self.data, self.at)
-        self.at = found.end() if found else self.at
-
-    def _end(self) -> bool:
-        self._space()
-        return self.at >= len(self.data)
-
-    def _peek(self, mark: bytes) -> bool:
-        self._space()
-        return self.data.startswith(mark, self.at)
+    def _mark(self) -> bytes:
+        """The next byte that is no blank and in no comment; nothing at the end."""
+        mark = self.data[self.at : self.at + 1]
+        if mark in _BLANKS:
+            found = _SPACE.match(self.data, self.at)
+            self.at = found.end() if found else self.at
+            mark = self.data[self.at : self.at + 1]
+        return mark
 
     def _take(self, mark: bytes) -> None:
-        if not self._peek(mark):
-            seen = self.data[self.at : self.at + 20].decode("utf-8", "replace").split("\n")[0]
-            raise self.fail(f"'{mark.decode()}' is expected, not '{seen}'")
-        self.at += len(mark)
+        if self._mark() != mark:
+            raise self.fail(f"'{mark.decode()}' is expected, not '{self._seen()}'")
+        self.at += 1
+
+    def _seen(self) -> str:
+        return self.data[self.at : self.at + 20].decode("utf-8", "replace").split("\n")[0]
 
     def _word(self) -> str:
-        self._space()
-        found = _WORD.match(self.data, self.at)
+        found = _SPACE_AND_WORD.match(self.data, self.at)
         if found is None:
-            seen = self.data[self.at : self.at + 20].decode("utf-8", "replace").split("\n")[0]
-            raise self.fail(f"a name is expected, not '{seen}'")
+            self._mark()
+            raise self.fail(f"a name is expected, not '{self._seen()}'")
         self.at = found.end()
-        return found[0].decode("utf-8", "replace")
+        return found[1].decode("utf-8", "replace")
 
     def _string(self) -> str:
-        self._space()
+        self._mark()
         found = _STRING.match(self.data, self.at)
         if found is None:
             raise self.fail("a text in quotes is expected")
         self.at = found.end()
         text = found[0].decode("utf-8", "replace")
         quotes = 3 if text.startswith(('"""', "'''")) else 1
+        if "\\" not in text:
+            return text[quotes:-quotes]
         return re.sub(r"\\(.)", lambda m: _ESCAPES.get(m[1], m[1]), text[quotes:-quotes], flags=re.DOTALL)
 
     # Prims
@@ -182,24 +188,23 @@ class _Parser:
             self._property(prim)
 
     def _is_reordering(self) -> bool:
-        self._space()
+        self._mark()
         return self.data.startswith((b"nameChildren", b"properties", b"rootPrims"), self.at)
 
     def _prim(self, specifier: str, depth: int) -> Prim:
-        self._space()
-        kind = "" if self.data[self.at : self.at + 1] in (b'"', b"'") else self._word()
+        kind = "" if self._mark() in _QUOTES else self._word()
         prim = Prim(specifier, kind, self._string())
         if not _IDENTIFIER.match(prim.name):
             raise self.fail(f"'{prim.name}' is not a name that a prim may have")
-        if self._peek(b"("):
+        if self._mark() == b"(":
             prim.meta = self._metadata()
         self._body(prim, depth)
         return prim
 
     def _body(self, prim: Prim, depth: int) -> None:
         self._take(b"{")
-        while not self._peek(b"}"):
-            if self.at >= len(self.data):
+        while (mark := self._mark()) != b"}":
+            if not mark:
                 raise self.fail(f"the end of '{prim.name}' is missing")
             self._content(prim, depth + 1)
         self.at += 1
@@ -209,9 +214,9 @@ class _Parser:
         self._take(b"=")
         self._take(b"{")
         variants = prim.variants.setdefault(name, {})
-        while not self._peek(b"}"):
+        while self._mark() != b"}":
             variant = Prim("over", "", self._string())
-            if self._peek(b"("):
+            if self._mark() == b"(":
                 variant.meta = self._metadata()
             self._body(variant, depth + 1)
             variants[variant.name] = variant
@@ -219,28 +224,29 @@ class _Parser:
 
     def _property(self, prim: Prim) -> None:
         words = [self._word()]
-        while words[-1] in ("prepend", "append", "add", "delete", "reorder", "custom", "uniform", "varying", "config"):
+        while words[-1] in _BEFORE_TYPES:
             words.append(self._word())
         kind, removing = words[-1], "delete" in words
         name = self._word()
         suffix = ""
-        for ending in (".connect", ".timeSamples", ".default", ".spline"):
-            if name.endswith(ending):
-                name, suffix = name[: -len(ending)], ending
+        if "." in name:
+            for ending in (".connect", ".timeSamples", ".default", ".spline"):
+                if name.endswith(ending):
+                    name, suffix = name[: -len(ending)], ending
         known = prim.properties.setdefault(name, Property(kind))
         known.uniform |= "uniform" in words
         if not known.type or known.type == "rel":
             known.type = kind
-        if self._peek(b"="):
+        if self._mark() == b"=":
             self.at += 1
             self._assign(known, kind, suffix, removing=removing)
-        if self._peek(b"("):
+        if self._mark() == b"(":
             known.meta.update(self._metadata())
 
     def _assign(self, known: Property, kind: str, suffix: str, *, removing: bool) -> None:
         if suffix == ".timeSamples":
             self._take(b"{")
-            while not self._peek(b"}"):
+            while self._mark() != b"}":
                 time = self._number()
                 self._take(b":")
                 known.samples[time] = self._typed(kind)
@@ -257,11 +263,11 @@ class _Parser:
 
     def _typed(self, kind: str) -> Any:
         """A value that is one of its type: as many numbers as that has, a list where it is one."""
-        is_list = self._peek(b"[")
+        is_list = self._mark() == b"["
         value = self._value(kind, 0)
-        if value is None or not _NUMERIC.match(kind):
+        width = _numbers_of(kind)
+        if value is None or not width:
             return value
-        width = width_of(kind)
         count = value.size if isinstance(value, np.ndarray) else 1
         numbers = isinstance(value, np.ndarray | int | float)
         if not numbers or is_list != kind.endswith("[]") or (count % width if is_list else count != width):
@@ -272,14 +278,14 @@ class _Parser:
         self._take(b"{")
         depth = 1
         while depth:
-            found = re.compile(rb"[{}]").search(self.data, self.at)
+            found = _BRACES.search(self.data, self.at)
             if found is None:
                 raise self.fail("a closing brace is missing")
             depth += 1 if found[0] == b"{" else -1
             self.at = found.end()
 
     def _number(self) -> float:
-        self._space()
+        self._mark()
         found = _NUMBER.match(self.data, self.at)
         if found is None:
             raise self.fail("a number is expected")
@@ -291,17 +297,17 @@ class _Parser:
     def _metadata(self) -> dict[str, Any]:
         self._take(b"(")
         meta: dict[str, Any] = {}
-        while not self._peek(b")"):
-            if self.at >= len(self.data):
+        while (mark := self._mark()) != b")":
+            if not mark:
                 raise self.fail("a closing parenthesis is missing")
-            if self.data[self.at : self.at + 1] in (b'"', b"'"):
+            if mark in _QUOTES:
                 self._string()  # a comment
                 continue
             key = self._word()
             operation = ""
             if key.encode() in _LIST_WORDS:
                 operation, key = key, self._word()
-            if not self._peek(b"="):
+            if self._mark() != b"=":
                 continue
             self.at += 1
             value = self._value("", 0)
@@ -316,15 +322,14 @@ class _Parser:
     def _value(self, kind: str, depth: int) -> Any:
         if depth > DEEPEST:
             raise self.fail(f"values nest deeper than {DEEPEST}")
-        self._space()
-        mark = self.data[self.at : self.at + 1]
+        mark = self._mark()
         if mark == b"[":
             return self._array(kind, depth)
         if mark == b"(":
             return self._tuple()
         if mark == b"{":
             return self._dictionary(depth)
-        if mark in (b'"', b"'"):
+        if mark in _QUOTES:
             return self._string()
         if mark == b"@":
             return self._asset()
@@ -333,13 +338,13 @@ class _Parser:
         found = _NUMBER.match(self.data, self.at)
         if found is not None:
             self.at = found.end()
-            text = found[0].decode()
-            return int(text) if re.fullmatch(r"[-+]?\d{1,18}", text) else float(text)
+            text = found[0]
+            return int(text) if _WHOLE.match(text) else float(text)
         word = self._word()
         return {"None": None, "true": True, "false": False}.get(word, word)
 
     def _array(self, kind: str, depth: int) -> Any:
-        if _NUMERIC.match(kind):
+        if _numbers_of(kind):
             # Arrays of numbers hold no other brackets: the end is the next one, but for comments.
             end = self.data.find(b"]", self.at)
             if end < 0:
@@ -356,8 +361,8 @@ class _Parser:
             return values
         self.at += 1
         values_list = []
-        while not self._peek(b"]"):
-            if self.at >= len(self.data):
+        while (mark := self._mark()) != b"]":
+            if not mark:
                 raise self.fail("the end of an array is missing")
             values_list.append(self._value("", depth + 1))
         self.at += 1
@@ -376,7 +381,7 @@ class _Parser:
     def _tuple(self) -> NDArray[np.float64]:
         """The numbers of a tuple, tuples in it included."""
         depth, start = 0, self.at
-        for found in re.compile(rb"[()]").finditer(self.data, self.at):
+        for found in _ROUND.finditer(self.data, self.at):
             depth += 1 if found[0] == b"(" else -1
             if depth == 0:
                 self.at = found.end()
@@ -391,17 +396,17 @@ class _Parser:
     def _dictionary(self, depth: int) -> dict[str, Any]:
         self._take(b"{")
         found: dict[str, Any] = {}
-        while not self._peek(b"}"):
-            if self.at >= len(self.data):
+        while (mark := self._mark()) != b"}":
+            if not mark:
                 raise self.fail("a closing brace is missing")
-            if self.data[self.at : self.at + 1] in (b'"', b"'", b"<"):
+            if mark == b"<" or mark in _QUOTES:
                 # Substitutions and relocations have no types.
                 key = str(self._value("", depth + 1))
                 self._take(b":")
                 found[key] = self._value("", depth + 1)
                 continue
             kind = self._word()
-            name = self._string() if self._peek(b'"') or self._peek(b"'") else self._word()
+            name = self._string() if self._mark() in _QUOTES else self._word()
             self._take(b"=")
             found[name] = self._value("" if kind == "dictionary" else kind, depth + 1)
         self.at += 1
@@ -414,9 +419,9 @@ class _Parser:
         self.at = found.end()
         path = (found[1] if found[1] is not None else found[2]).decode("utf-8", "replace")
         prim = ""
-        if self._peek(b"<"):
+        if self._mark() == b"<":
             prim = self._path().path
-        if self._peek(b"("):
+        if self._mark() == b"(":
             self._skip_offset()
         return Asset(path, self.layer, prim)
 
@@ -433,7 +438,7 @@ class _Parser:
             raise self.fail("the end of a path is missing")
         self.at = found.end()
         target = Target(found[1].decode("utf-8", "replace"))
-        if self._peek(b"("):
+        if self._mark() == b"(":
             here = self.at
             inner = self.data[self.at : self.at + 200]
             if re.match(rb"\(\s*(offset|scale|customData)\b", inner):
@@ -452,6 +457,12 @@ def width_of(kind: str) -> int:
         return 4
     digits = kind.rstrip("hfdi")[-1:]
     return int(digits) if digits in ("2", "3", "4") and kind not in ("int64", "uint64") else 1
+
+
+@lru_cache(maxsize=1000)
+def _numbers_of(kind: str) -> int:
+    """How many numbers a value of a type has, or each in a list of them; none where it does not consist of numbers."""
+    return width_of(kind) if _NUMERIC.match(kind) else 0
 
 
 def _listed(value: Any) -> list[Any]:
