@@ -46,7 +46,7 @@ def public_functions(room: str) -> Iterator[tuple[str, Callable[..., Any]]]:
         value = getattr(module, name)
         if inspect.isfunction(value):
             yield name, value
-        for key, one in vars(value).items() if inspect.isclass(value) else ():
+        for key, one in list(vars(value).items()) if inspect.isclass(value) else ():
             function = getattr(one, "__func__", one)
             ours = inspect.isfunction(function) and function.__module__.startswith("zesty_otter")
             if ours and not key.startswith("_") and key not in ("change", "change_part"):
