@@ -273,7 +273,7 @@ def test_settings_are_values_or_the_words_for_them(tmp_path, said, meant):
 
 def test_only_gltf_can_be_quantized(tmp_path):
     with pytest.raises(
-        zo.UsageError, match=r"OBJ with MTL files have no setting 'quantized'. Only .glb, .gltf files have it"
+        zo.UsageError, match=r"OBJ with MTL: no setting is called 'quantized'. Only .glb, .gltf files have it"
     ):
         zo.write(scene_of(cube()), tmp_path / "q.obj", quantized=True)
 

@@ -162,12 +162,45 @@ def test_nothing_outside_can_change_a_mesh():
         (lambda: zo.Scene.from_mesh("gate"), "takes meshes, not 'gate'"),
         (lambda: cube(slots=("wood",)), "slot must hold a material or None, not 'wood'"),
         (lambda: zo.Mesh.from_faces("m", np.eye(3) * 1e16, [[0, 1, 2]]), "point 0 has a position beyond 1e.15"),
+        (lambda: zo.Mesh.from_faces("m", [(0, 0, 0), (1, 0)], [[0, 1, 1]]), "must all have the same length"),
+        (lambda: zo.Mesh.from_faces("m", CUBE_POINTS, [3, 4, 5]), "lists of the numbers of points"),
+        (
+            lambda: zo.Mesh("m", CUBE_POINTS, [0, 3], "abc"),
+            "mesh m: corner_point: an array must hold numbers, not text",
+        ),
+        (lambda: cube().replace(layers=(Layer("uv", [(0, 0)], [0]),)), "uv layer has 1 indices for 24 corners"),
+        (lambda: cube().replace(points=np.zeros((7, 3))), "corner_point holds 0 to 7, but only 0 to 6 exist"),
+        (lambda: cube().replace(face_slot=[9] * 6), "face_slot holds 9 to 9"),
+        (lambda: cube().replace(slot=()), "field of a mesh is 'slot'. Did you mean 'slots'"),
+        (lambda: cube().replace(layers="uv"), "layers must be several things"),
+        (lambda: Node("n", groups="yard"), "groups must be several texts"),
+        (lambda: Node("n", visible="no"), "visible is 'no'. Use True or False"),
+        (lambda: zo.Material("m", two_sided="no"), "two_sided is 'no'"),
+        (lambda: zo.TextureUse(zo.Texture("t"), uv_set=1.5), "uv_set is 1.5. Use a whole number"),
+        (lambda: zo.Texture("t", path=3), "path must be a path, not 3"),
+        (lambda: zo.Note("dome", "swept"), "kind is 'dome'. Did you mean 'done'"),
+        (lambda: scene_of(cube()).with_notes("swept"), "notes must be notes"),
+        (lambda: scene_of(cube()).nodes(kind="meshes"), "kind is 'meshes'. Did you mean 'mesh'"),
         (lambda: scene_of(cube(), cube()).with_node(Node("x"), below="cube"), "2 nodes called 'cube', where one is"),
     ],
 )
 def test_values_that_make_no_sense_are_refused_where_they_are_given(make, message):
     with pytest.raises(zo.ModelError, match=message):
         make()
+
+
+@pytest.mark.parametrize(
+    ("call", "message"),
+    [
+        (lambda: zo.read(5), "a path, bytes or an open file, not 5"),
+        (lambda: zo.apply(scene_of(cube()), "weld"), "takes steps, not 'weld'"),
+        (lambda: zo.Frame(3), "axes must be three words, not 3"),
+        (lambda: zo.run_job(5), "a job file or a Job, not 5"),
+    ],
+)
+def test_calls_that_make_no_sense_are_refused(call, message):
+    with pytest.raises(zo.UsageError, match=message):
+        call()
 
 
 def a_bit_of_everything() -> zo.Scene:
@@ -222,7 +255,7 @@ def test_meshes_from_what_people_have():
         points, np.array([[0, 1, 2], [0, 2, 3]]), uvs={"a": points[:, :2], "b": (np.eye(2), [0] * 6)}
     )
     assert even.face_size.tolist() == [3, 3] and [one.name for one in even.uv_sets] == ["a", "b"]
-    with pytest.raises(zo.ModelError, match="5 rows of uv fit neither 4 points nor 6 corners"):
+    with pytest.raises(zo.ModelError, match="5 rows of uv values fit neither 4 points nor 6 corners"):
         zo.Mesh.from_arrays(points, np.array([[0, 1, 2], [0, 2, 3]]), uvs=np.zeros((5, 2)))
 
 

@@ -36,7 +36,7 @@ def wall(*slots, wide=2.0, high=1.0) -> Mesh:
     mesh = Mesh.from_faces("wall", [(-wide / 2, 0, 0), (wide / 2, 0, 0), (wide / 2, high, 0), (-wide / 2, high, 0)],
                            [[0, 1, 2, 3]])  # fmt: skip
     uv = Layer("uv", np.array([(0, 0), (1, 0), (1, 1), (0, 1)], np.float32), np.arange(4, dtype=np.int32))
-    return mesh.replace(slots=slots, layers=(uv,))
+    return mesh.replace(slots=slots or (None,), layers=(uv,))
 
 
 def textured(pixels: np.ndarray, **rest) -> Material:

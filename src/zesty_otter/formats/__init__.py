@@ -87,7 +87,7 @@ def _format_of(path: Path, first_bytes: bytes, said: str) -> Format:
         for one in there:
             if path.suffix.lower() in one.suffixes:
                 return one
-    known = ", ".join(suffix for one in all_formats() for suffix in one.suffixes)
+    known = ", ".join(dict.fromkeys(suffix for one in all_formats() for suffix in one.suffixes))
     if said == "bytes":
         raise UsageError("the first bytes do not tell the format.", file=said, remedy="Say it with format=.")
     raise UsageError(

@@ -335,7 +335,7 @@ class Format:
             if key not in there:
                 able = _endings(lambda one, key=key: any(key == own.name for own in one.settings))  # type: ignore[misc]
                 raise UsageError(
-                    f"{self.title} files have no setting '{key}'.{closest(key, list(there))}",
+                    f"{self.title}: no setting is called '{key}'.{closest(key, list(there))}",
                     remedy=f"Only {able} files have it." if able else "`zesty-otter formats` lists what there is.",
                 )
             words = {_word(one): one for one in there[key].values}

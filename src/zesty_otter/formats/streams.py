@@ -64,7 +64,9 @@ def opened(source: Source, ending: str, companions: Companions | None) -> Iterat
             path = Path(source)
             name = str(source)
         else:
-            data = source if isinstance(source, bytes) else source.read()
+            if not (isinstance(source, bytes | bytearray | memoryview) or hasattr(source, "read")):
+                raise UsageError(f"read takes a path, bytes or an open file, not {source!r}.")
+            data = source.read() if hasattr(source, "read") else bytes(source)
             if not isinstance(data, bytes):
                 raise UsageError("is not open for bytes.", file=name, remedy="Open it with mode 'rb'.")
             name = str(getattr(source, "name", name))

@@ -187,6 +187,8 @@ def run_job(
     if isinstance(job, Job):
         made = plan(job, only=only)
     else:
+        if not isinstance(job, str | os.PathLike):
+            raise UsageError(f"run_job takes the path of a job file or a Job, not {job!r}.")
         path = Path(job)
         made = plan(job_file.load(path), name=path.stem, home=path.parent, only=only)
     return run_planned(

@@ -65,7 +65,7 @@ def read_only(mapping: Mapping[str, Any], what: str, place: str) -> ReadOnlyDict
 
 def copied(array: ArrayLike, dtype: Any) -> NDArray[Any]:
     """An array nobody else can write to: a copy, unless it cannot be written to already."""
-    given = np.asarray(array)
+    given = _array_of(array)
     made = _as(given, dtype)
     if made is given and not _is_sealed(given):
         made = given.copy()
@@ -74,12 +74,28 @@ def copied(array: ArrayLike, dtype: Any) -> NDArray[Any]:
 
 def taken_over(array: ArrayLike, dtype: Any) -> NDArray[Any]:
     """An array that is handed over: it, and what it is a view of, cannot be written to any more."""
-    made = _as(np.asarray(array), dtype)
+    made = of_numbers(array, dtype)
     one: Any = made
     while isinstance(one, np.ndarray) and one.flags.writeable:
         one.flags.writeable = False
         one = one.base
     return made
+
+
+def of_numbers(array: ArrayLike, dtype: Any) -> NDArray[Any]:
+    """An array of a type, from anything that holds numbers."""
+    return _as(_array_of(array), dtype)
+
+
+def _array_of(array: ArrayLike) -> NDArray[Any]:
+    try:
+        found = np.asarray(array)
+    except ValueError:
+        raise ModelError("rows of numbers must all have the same length.") from None
+    if found.dtype.kind not in "biuf":
+        held = {"U": "text", "S": "bytes", "c": "complex numbers"}.get(found.dtype.kind, "objects")
+        raise ModelError(f"an array must hold numbers, not {held}.")
+    return found
 
 
 def _as(array: NDArray[Any], dtype: Any) -> NDArray[Any]:
@@ -126,6 +142,23 @@ def named(name: Any, place: str) -> None:
         raise ModelError(f"a name must be text, not {_kind(name)}.", place=place)
 
 
+def flag(value: Any, what: str, place: str) -> None:
+    """Complains about what is neither true nor false."""
+    if not isinstance(value, bool | np.bool_):
+        raise ModelError(f"{what} is {value!r}. Use True or False.", place=place)
+
+
+def texts(value: Any, what: str, place: str) -> tuple[str, ...]:
+    """Some texts."""
+    if isinstance(value, str) or not isinstance(value, Iterable):
+        raise ModelError(f"{what} must be several texts, not {value!r}.", place=place)
+    found = tuple(value)
+    for one in found:
+        if not isinstance(one, str):
+            raise ModelError(f"{what} must be texts, not {one!r}.", place=place)
+    return found
+
+
 def one_of(value: Any, known: Iterable[str], what: str, place: str) -> None:
     """Complains about a word that is not one of those it may be."""
     words = list(known)
@@ -153,9 +186,10 @@ def numbers(
 
 
 def _range(lowest: float, highest: float) -> str:
-    above = "from any below zero" if lowest <= -LARGEST else f"from {lowest:g}"
-    return above if highest >= LARGEST else f"{above} to {highest:.6g}"
+    if highest >= LARGEST:
+        return "that is finite" if lowest <= -LARGEST else f"of {lowest:g} or more"
+    return f"of {highest:.6g} or less" if lowest <= -LARGEST else f"from {lowest:g} to {highest:.6g}"
 
 
 def _kind(value: Any) -> str:
-    return f"{value!r}" if isinstance(value, str) else f"a {type(value).__name__}"
+    return f"{value!r}" if isinstance(value, str) else f"{type(value).__name__}"

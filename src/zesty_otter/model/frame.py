@@ -163,7 +163,9 @@ class Frame:
 @functools.lru_cache(maxsize=256)
 def parse_axes(axes: str | tuple[str, ...]) -> tuple[str, str, str]:
     """Three direction words as a tuple, from text such as ``"left up forward"``."""
-    words = re.split(r"[\s,\-]+", axes.strip().lower()) if isinstance(axes, str) else list(axes)
+    if not isinstance(axes, str | tuple | list):
+        raise UsageError(f"axes must be three words, not {axes!r}.", remedy="Write for example 'left up forward'.")
+    words = re.split(r"[\s,\-]+", axes.strip().lower()) if isinstance(axes, str) else [str(word) for word in axes]
     unknown = [word for word in words if word not in _DIRECTIONS]
     if len(words) != 3 or unknown:
         raise UsageError(

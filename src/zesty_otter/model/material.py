@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from zesty_otter.errors import ModelError
-from zesty_otter.model.checking import LARGEST, NOTHING, named, number, numbers, one_of, read_only
+from zesty_otter.model.checking import LARGEST, NOTHING, flag, named, number, numbers, one_of, read_only
 from zesty_otter.model.naming import count_of
 
 TEXTURE_ROLES = ("base_color", "alpha", "metallic", "roughness", "normal", "occlusion", "emissive")
@@ -52,6 +52,8 @@ class Texture:
             raise ModelError(f"data must be bytes, not {type(self.data).__name__}.", place=place)
         if isinstance(self.path, str):
             object.__setattr__(self, "path", Path(self.path))
+        elif self.path is not None and not isinstance(self.path, Path):
+            raise ModelError(f"path must be a path, not {self.path!r}.", place=place)
 
     def __repr__(self) -> str:
         if self.data is not None:
@@ -127,6 +129,9 @@ class TextureUse:
         number(self.uv_set, "uv_set", place)
         if self.channel is not None:
             one_of(self.channel, "rgba", "channel", place)
+        if self.uv_set != int(self.uv_set):
+            raise ModelError(f"uv_set is {self.uv_set!r}. Use a whole number from 0.", place=place)
+        flag(self.clamp, "clamp", place)
         numbers(self.offset, 2, "offset", place, -LARGEST)
         numbers(self.scale, 2, "scale", place, -LARGEST)
         number(self.rotation, "rotation", place, -LARGEST)
@@ -183,6 +188,7 @@ class Material:
             "shading": read_only(self.shading, "shading", place),
         }
         one_of(self.alpha_mode, ALPHA_MODES, "alpha_mode", place)
+        flag(self.two_sided, "two_sided", place)
         for role, use in self.textures.items():
             one_of(role, TEXTURE_ROLES, "the role of a texture", place)
             if not isinstance(use, TextureUse):

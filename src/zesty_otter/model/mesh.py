@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, fields
 from functools import partial
 from html import escape
@@ -19,6 +19,7 @@ from zesty_otter.model.checking import (
     copied,
     is_within,
     named,
+    of_numbers,
     one_of,
     read_only,
     taken_over,
@@ -254,7 +255,7 @@ class Mesh:
         >>> points.flags.writeable
         False
         """
-        mesh = _EMPTY.replace(**dict(zip((one.name for one in fields(cls)), fields_, strict=False)), **more)
+        mesh = _EMPTY._with({**dict(zip(_FIELDS, fields_, strict=False)), **more})
         mesh._check()
         return mesh
 
@@ -282,7 +283,8 @@ class Mesh:
         >>> zo.Mesh.trusted("sail", np.eye(3), np.array([0, 3], np.int32), np.arange(3, dtype=np.int32))
         Mesh 'sail': 1 face, 3 points
         """
-        return _EMPTY.replace(name=name, points=points, face_start=face_start, corner_point=corner_point, **rest)
+        known = {"name": name, "points": points, "face_start": face_start, "corner_point": corner_point}
+        return _EMPTY._with({**known, **rest})
 
     @staticmethod
     def from_faces(name: str, points: ArrayLike, faces: Sequence[Sequence[int]], **rest: Any) -> Mesh:
@@ -313,7 +315,8 @@ class Mesh:
         Mesh 'sail': 1 face, 3 points
         """
         corners, start = _flattened(faces, None)
-        return Mesh(name, np.asarray(points, float).reshape(-1, 3), start, corners, **rest)
+        found = of_numbers(points, np.float64)
+        return Mesh(name, found if found.size else np.zeros((0, 3)), start, corners, **rest)
 
     @staticmethod
     def from_arrays(
@@ -553,8 +556,7 @@ class Mesh:
         return self._keep(compute, lambda: compute(self.points, self.face_start, self.corner_point))
 
     def replace(self, **changes: Any) -> Mesh:
-        """A mesh with some fields changed; the others are shared. New arrays are handed over, as in `taking`, and the
-        caller vouches for them.
+        """A mesh with some fields changed; the others are shared. New arrays are handed over, as in `taking`.
 
         Parameters
         ----------
@@ -565,6 +567,11 @@ class Mesh:
         -------
         Mesh
 
+        Raises
+        ------
+        ModelError
+            When there is no such field, or what is new does not fit the rest.
+
         Examples
         --------
         >>> import zesty_otter as zo
@@ -572,8 +579,16 @@ class Mesh:
         >>> sail.replace(name="jib")
         Mesh 'jib': 1 face, 3 points
         """
+        new = self._with(changes)
+        new._check(self)
+        return new
+
+    def _with(self, changes: Mapping[str, Any]) -> Mesh:
+        """As `replace`, unchecked."""
+        for key in changes:
+            one_of(key, _FIELDS, "the field of a mesh", f"mesh {self.name}")
         new = object.__new__(Mesh)
-        new.__dict__.update({f.name: getattr(self, f.name) for f in fields(self)})
+        new.__dict__.update({key: self.__dict__[key] for key in _FIELDS})
         new.__dict__.update(changes)
         new._seal(taken_over)
         return new
@@ -708,36 +723,49 @@ class Mesh:
         own = self.__dict__
         for key, dtype in _DTYPES.items():
             if own[key] is not None:
-                own[key] = seal(own[key], dtype)
+                try:
+                    own[key] = seal(own[key], dtype)
+                except ModelError as error:
+                    raise ModelError(f"{key}: {error.problem}", place=place) from None
         for key in ("face_sets", "point_sets"):
             if own[key]:
                 sets = read_only(own[key], key, place)
                 own[key] = ReadOnlyDict({name: seal(members, np.int32) for name, members in sets.items()})
         own["properties"] = read_only(own["properties"], "properties", place)
-        own["layers"], own["slots"] = tuple(own["layers"]), tuple(own["slots"])
+        for key in ("layers", "slots"):
+            if isinstance(own[key], str) or not isinstance(own[key], Iterable):
+                raise ModelError(f"{key} must be several things, not {own[key]!r}.", place=place)
+            own[key] = tuple(own[key])
 
-    def _check(self) -> None:
+    def _check(self, old: Mesh | None = None) -> None:
+        """Complains about what does not fit together; what is the same in ``old`` is known to."""
         named(self.name, "mesh")
         place = f"mesh {self.name}"
         self._check_shapes(place)
         start, corners, count = self.face_start, self.corner_point, len(self.face_start) - 1
         ranges: dict[Any, tuple[int, int]] = {}
-        _check_index(corners, 0, len(self.points), "corner_point", place, ranges)
-        if not is_within(self.points):
+        as_many = old is not None and len(old.points) == len(self.points) and old.face_start is start
+        if old is None or old.corner_point is not corners or not as_many:
+            _check_index(corners, 0, len(self.points), "corner_point", place, ranges)
+        if (old is None or old.points is not self.points) and not is_within(self.points):
             bad = int(np.flatnonzero(~(np.abs(self.points) <= LARGEST).all(axis=1))[0])
             problem = "a position that is not a finite number" if not all_finite(self.points[bad]) else "a position"
             raise ModelError(f"point {bad} has {problem}{_beyond(self.points[bad])}.", place=place)
-        if count and int(np.diff(start).min()) < 3:
+        if (old is None or old.face_start is not start) and count and int(np.diff(start).min()) < 3:
             face = int(np.argmin(np.diff(start)))
             raise ModelError(f"face {face} has fewer than three corners.", place=place)
+        known = {id(layer) for layer in old.layers} if old is not None else set()
+        known_values = {id(layer.values) for layer in old.layers} if old is not None else set()
         for layer in self.layers:
             if len(layer.index) != len(corners):
                 raise ModelError(
                     f"the {layer.kind} layer has {len(layer.index)} indices for {len(corners)} corners.",
                     place=place,
                 )
+            if id(layer) in known:
+                continue
             _check_index(layer.index, -1, len(layer.values), f"the {layer.kind} layer", place, ranges)
-            if not is_within(layer.values):
+            if id(layer.values) not in known_values and not is_within(layer.values):
                 raise ModelError(
                     f"the {layer.kind} layer holds numbers that are not finite or beyond {LARGEST:g}.", place=place
                 )
@@ -745,7 +773,9 @@ class Mesh:
             value = getattr(self, key)
             if value is not None and value.shape != (count,):
                 raise ModelError(f"{key} has {len(value)} entries for {count_of(count, 'face')}.", place=place)
-        if self.face_slot is not None:
+        if self.face_slot is not None and (
+            old is None or old.face_slot is not self.face_slot or len(old.slots) > len(self.slots)
+        ):
             _check_index(self.face_slot, 0, len(self.slots), "face_slot", place)
         for sets, limit in ((self.face_sets, count), (self.point_sets, len(self.points))):
             for name, members in sets.items():
@@ -774,6 +804,9 @@ def _beyond(point: NDArray[np.float64]) -> str:
 def _flattened(faces: Any, sizes: ArrayLike | None) -> tuple[NDArray[Any], NDArray[Any]]:
     """The point of every corner, and where each face begins among them."""
     if sizes is None and not isinstance(faces, np.ndarray):
+        faces = list(faces) if isinstance(faces, Iterable) else [faces]
+        if any(isinstance(face, str) or not isinstance(face, Iterable) for face in faces):
+            raise ModelError("faces must be lists of the numbers of points.", place="faces")
         sizes = [len(face) for face in faces]
         faces = [corner for face in faces for corner in face]
     elif sizes is None:
@@ -788,16 +821,17 @@ def _flattened(faces: Any, sizes: ArrayLike | None) -> tuple[NDArray[Any], NDArr
 
 def _at_corners(values: Any, corners: NDArray[Any], points: int, kind: str) -> tuple[NDArray[Any], NDArray[Any]]:
     """Values and the row of each corner, from rows of points, of corners, or a pair that has them already."""
-    if isinstance(values, tuple):
+    if isinstance(values, tuple) and len(values) == 2:
         table, index = values
-        return np.asarray(table, np.float32), np.asarray(index)
-    table = np.asarray(values, np.float32)
+        return of_numbers(table, np.float32), of_numbers(index, np.int32)
+    table = of_numbers(values, np.float32)
     if len(table) == points:
         return table, corners
     if len(table) == len(corners):
         return table, np.arange(len(corners))
+    rows, several = count_of(len(table), "row"), (count_of(points, "point"), count_of(len(corners), "corner"))
     raise ModelError(
-        f"{len(table)} rows of {kind} fit neither {count_of(points, 'point')} nor {count_of(len(corners), 'corner')}.",
+        f"{rows} of {kind} values fit neither {several[0]} nor {several[1]}.",
         place=kind,
         remedy="Give a row for each point or each corner, or a pair of values and index.",
     )
@@ -967,4 +1001,5 @@ def _surface_bounds(mesh: Mesh) -> NDArray[np.float64]:
     return box_of(points)
 
 
+_FIELDS = tuple(one.name for one in fields(Mesh))
 _EMPTY = Mesh("", np.zeros((0, 3)), np.zeros(1, np.int32), np.zeros(0, np.int32))

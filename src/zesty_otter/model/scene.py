@@ -6,7 +6,7 @@ import fnmatch
 import itertools
 import math
 import operator
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, fields, replace
 from html import escape
 from pathlib import Path
@@ -20,6 +20,7 @@ from zesty_otter.model.checking import (
     LARGEST,
     NOTHING,
     copied,
+    flag,
     is_within,
     named,
     number,
@@ -27,6 +28,7 @@ from zesty_otter.model.checking import (
     one_of,
     read_only,
     taken_over,
+    texts,
 )
 from zesty_otter.model.frame import Frame
 from zesty_otter.model.material import Material, Texture
@@ -217,6 +219,10 @@ class Scatter:
 Content = Mesh | Scatter | Light | Camera
 
 
+NOTE_KINDS = ("done", "guess", "lost", "finding")
+"""What a `Note` may be."""
+
+
 @dataclass(frozen=True)
 class Note:
     """One remark of a reader, step or writer on what it did or could not do.
@@ -244,6 +250,11 @@ class Note:
     place: str = ""
     node: str = ""
 
+    def __post_init__(self) -> None:
+        one_of(self.kind, NOTE_KINDS, "kind", "note")
+        if not isinstance(self.text, str):
+            raise ModelError(f"text must be text, not {self.text!r}.", place="note")
+
     def __str__(self) -> str:
         where = ", ".join(part for part in (self.file, self.place, self.node and f"node {self.node}") if part)
         return f"{where}: {self.text}" if where else self.text
@@ -264,6 +275,9 @@ class Renamed:
     kind: str
     old: str
     new: str
+
+    def __post_init__(self) -> None:
+        one_of(self.kind, ("node", "mesh", "material", "texture"), "kind", "table of names")
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -299,6 +313,9 @@ class Node:
             raise ModelError(f"a transform must be a 4 x 4 matrix, not {transform.shape}.", place=place)
         _check_transform(transform[None], place)
         one_of(self.role, ROLES, "role", place)
+        flag(self.visible, "visible", place)
+        if not isinstance(self.children, Iterable):
+            raise ModelError(f"children must be nodes, not {self.children!r}.", place=place)
         for child in self.children:
             if not isinstance(child, Node):
                 raise ModelError(f"children must be nodes, not {child!r}.", place=place)
@@ -311,7 +328,7 @@ class Node:
         self.__dict__.update(
             transform=transform,
             children=tuple(self.children),
-            groups=tuple(self.groups),
+            groups=texts(self.groups, "groups", place),
             properties=read_only(self.properties, "properties", place),
         )
 
@@ -418,6 +435,9 @@ class Scene:
                 raise ModelError(f"roots must be nodes, not {root!r}.", place="scene")
         if not isinstance(self.frame, Frame):
             raise ModelError(f"frame must be a Frame, not {self.frame!r}.", place="scene")
+        for note in self.notes:
+            if not isinstance(note, Note):
+                raise ModelError(f"notes must be notes, not {note!r}.", place="scene")
         properties = read_only(self.properties, "properties", f"scene {self.name}")
         self.__dict__.update(roots=tuple(self.roots), notes=tuple(self.notes), properties=properties)
 
@@ -577,6 +597,8 @@ class Scene:
         """
         if role is not None:
             one_of(role, ROLES, "role", "nodes")
+        if kind is not None:
+            one_of(kind, ("mesh", "scatter", "light", "camera", "empty"), "kind", "nodes")
         return tuple(one for one in self.walk() if role in (None, one.node.role) and kind in (None, one.node.kind))
 
     def find(self, pattern: str) -> tuple[Placed, ...]:
@@ -598,6 +620,7 @@ class Scene:
         >>> [placed.node.name for placed in scene.find("gate*")]
         ['gate_left', 'gate_right']
         """
+        named(pattern, "find")
         return tuple(one for one in self.walk() if fnmatch.fnmatchcase(one.node.name, pattern))
 
     def with_node(

@@ -185,6 +185,10 @@ def apply(scene: Scene, *steps: Step) -> Scene:
     0.01
     """
     for step in steps:
+        if not isinstance(step, Step):
+            raise UsageError(
+                f"apply takes steps, not {step!r}.", remedy="`zo.steps.step_from_text` makes one of a text."
+            )
         scene = step.apply(scene)
     return scene
 
