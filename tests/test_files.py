@@ -1,7 +1,10 @@
 from __future__ import annotations
 
 import io
+import json
 import resource
+from functools import reduce
+from operator import getitem
 
 import numpy as np
 import pytest
@@ -68,6 +71,38 @@ def test_the_inspection_finds_damage_or_reads_the_same(tmp_path, seed):
     path.write_bytes(raw)
     with pytest.raises(zo.InputError, match="not sound glTF"):
         inspect_glb(path)
+
+
+def places_in(value, above=()):
+    """Where every part of a JSON document stands."""
+    parts = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+    for key, one in parts:
+        yield (*above, key)
+        yield from places_in(one, (*above, key))
+
+
+@pytest.mark.parametrize("other", [None, -1, 1.5, "x", {}, [], ["x"], [1]], ids=json.dumps)
+def test_the_inspection_takes_no_value_of_another_kind_for_a_fault_of_the_program(tmp_path, other):
+    zo.write(a_scatter_and_a_texture(), tmp_path / "a.gltf")
+    text = (tmp_path / "a.gltf").read_text()
+    refused = 0
+    for place in list(places_in(json.loads(text))):
+        document = json.loads(text)
+        above = reduce(getitem, place[:-1], document)
+        above[place[-1]] = other
+        (tmp_path / "b.gltf").write_text(json.dumps(document))
+        try:
+            inspect_glb(tmp_path / "b.gltf")
+        except zo.InputError:
+            refused += 1
+    assert refused > 30
+
+
+def a_scatter_and_a_texture() -> zo.Scene:
+    use = zo.TextureUse(zo.Texture("t.png", data=png_of(np.full((2, 2, 4), 90, np.uint8))))
+    uv = zo.Layer("uv", np.eye(2), np.arange(24) % 2)
+    mesh = cube(slots=(zo.Material("m", textures={"base_color": use}),), layers=(uv,))
+    return scene_of(mesh, zo.Node("many", content=zo.Scatter(mesh, np.stack([np.eye(4)] * 2))))
 
 
 @pytest.mark.parametrize("ending", ["glb", "gltf", "obj", "usda", "dae", "x3d"])

@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.audit.facts import FileFacts
 from zesty_otter.errors import InputError
+from zesty_otter.formats.files import readable
 from zesty_otter.formats.gltf.compressed import PACKED_VIEW, UnsoundError, unpacked_view
 
 _COMPONENTS = {5120: "i1", 5121: "u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
@@ -51,8 +52,22 @@ def inspect_glb(path: Path) -> FileFacts:
     """
     try:
         return _Inspection(Path(path)).facts()
-    except (KeyError, IndexError, TypeError, ValueError, AttributeError, struct.error) as error:
+    except (KeyError, IndexError, ValueError, struct.error) as error:
         raise InputError(f"is not sound glTF: {type(error).__name__} {error}.", file=path) from None
+
+
+_TABLES = ("accessors", "bufferViews", "buffers", "images", "materials", "meshes", "nodes", "scenes", "textures")
+_NUMBERS = ("baseColorFactor", "children", "matrix", "rotation", "scale", "translation")
+_KINDS: dict[str, type] = {
+    **dict.fromkeys(("asset", "attributes", "extensions", "pbrMetallicRoughness", "baseColorTexture"), dict),
+    **dict.fromkeys(("EXT_mesh_gpu_instancing", PACKED_VIEW), dict),
+    **dict.fromkeys(("nodes", "primitives", *_NUMBERS), list),
+    **dict.fromkeys(("uri", "type"), str),
+    **dict.fromkeys(
+        ("bufferView", "byteLength", "byteOffset", "byteStride", "componentType", "count", "index", "indices",
+         "material", "mesh", "scene", "source"), int
+    ),
+}  # fmt: skip
 
 
 Section = tuple[NDArray[Any], NDArray[Any], NDArray[Any], NDArray[Any], NDArray[Any]]
@@ -81,8 +96,34 @@ def read_sections(path: Path) -> Iterator[Section]:
 class _Inspection:
     def __init__(self, path: Path) -> None:
         self.path = path
-        self.raw = path.read_bytes()
+        with readable(path):
+            self.raw = path.read_bytes()
         self.document, self.buffer = self._split()
+
+    def _checked(self, text: bytes) -> dict[str, Any]:
+        """The document, once what is looked at in it is known to be of the kinds it should be."""
+        document = json.loads(text)
+        if not isinstance(document, dict):
+            raise self.fail("its text is no object")
+        for table in _TABLES:
+            rows = document.get(table, [])
+            if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
+                raise self.fail(f"'{table}' is no list of objects")
+        todo: list[Any] = [document]
+        while todo:
+            about = todo.pop()
+            for key, value in about.items() if isinstance(about, dict) else ():
+                if key in _KINDS and (not isinstance(value, _KINDS[key]) or isinstance(value, bool)):
+                    raise self.fail(f"'{key}' is {value!r:.40}")
+                if key == "primitives" and not all(isinstance(one, dict) for one in value):
+                    raise self.fail("'primitives' is no list of objects")
+                held = list(value.values()) if key == "attributes" else value if key in _NUMBERS else ()
+                whole = int if key in ("attributes", "children") else int | float
+                if not all(isinstance(one, whole) and abs(one) < 1e30 for one in held):
+                    raise self.fail(f"'{key}' does not hold numbers")
+                todo += [value] if key != "extras" else []
+            todo += about if isinstance(about, list) else []
+        return document
 
     def fail(self, problem: str) -> InputError:
         return InputError(f"is not sound glTF: {problem}.", file=self.path)
@@ -122,16 +163,17 @@ class _Inspection:
 
     def _split(self) -> tuple[dict[str, Any], bytes]:
         if self.path.suffix.lower() == ".gltf":
-            document = json.loads(self.raw)
+            document = self._checked(self.raw)
             uri = unquote(document["buffers"][0]["uri"])
-            buffer = (self.path.parent / uri).read_bytes()
+            with readable(self.path.parent / uri):
+                buffer = (self.path.parent / uri).read_bytes()
         else:
             if len(self.raw) < 20 or self.raw[:4] != b"glTF":
                 raise self.fail("its header is missing")
             version, length, text_length = struct.unpack_from("<III", self.raw, 4)
             if version != 2 or length != len(self.raw) or self.raw[16:20] != b"JSON" or text_length % 4:
                 raise self.fail("its header does not match the file")
-            document = json.loads(self.raw[20 : 20 + text_length])
+            document = self._checked(self.raw[20 : 20 + text_length])
             at = 20 + text_length
             binary_length, kind = struct.unpack_from("<I4s", self.raw, at)
             if kind != b"BIN\0" or at + 8 + binary_length != length or binary_length % 4:
@@ -219,6 +261,8 @@ class _Inspection:
         """Every node of the scene with its world transform and the names down to it, in the order of the tree."""
         nodes = self.document.get("nodes", [])
         scene = self.document["scenes"][self.document.get("scene", 0)]
+        if not all(isinstance(one, int) for one in scene["nodes"]):
+            raise self.fail("its scene does not name nodes by number")
         stack: list[tuple[int, NDArray[Any], tuple[str, ...]]] = [(n, np.eye(4), ()) for n in scene["nodes"][::-1]]
         placed = []
         while stack:
@@ -241,6 +285,8 @@ class _Inspection:
             return
         yield {"name": node.get("name")}, world, path
         columns = {name.lower(): self._accessor(number) for name, number in about["attributes"].items()}
+        if not columns:
+            raise self.fail("a scatter has no places")
         count = len(next(iter(columns.values())))
         for n in range(count):
             local = _local({name: values[n].astype(float).tolist() for name, values in columns.items()})
