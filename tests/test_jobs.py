@@ -574,7 +574,7 @@ def test_a_run_that_is_killed_leaves_no_half_files_and_the_next_one_completes(ya
 def test_a_run_ends_that_is_interrupted_while_workers_send_much(share):
     """They are killed in the middle of it, and nobody waits for the rest."""
     code = (
-        "import sys, time\nfrom pathlib import Path\nfrom zesty_otter.jobs.run import _pool\n"
+        "import sys, time\nfrom pathlib import Path\nfrom zesty_otter.jobs.ways import _pool\n"
         "try:\n"
         "    with _pool([], Path(), 2, False) as pool:\n"
         "        for _ in range(4): pool.submit(bytes, 60_000_000)\n"
@@ -583,6 +583,18 @@ def test_a_run_ends_that_is_interrupted_while_workers_send_much(share):
     )
     ran = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60)
     assert ran.stdout == "ended\n"
+
+
+def test_a_job_takes_another_way_of_running(yard, tmp_path):
+    asked = []
+
+    def backwards(tasks, staging, *, report):
+        asked.extend(task.name for task in tasks)
+        found = list(zo.jobs.here(tasks, staging, report=report))
+        yield from reversed(found)
+
+    done = zo.run_job(yard(), way=backwards)
+    assert asked == [one.name for one in done.assets] and {one.state for one in done.assets} == {"written"}
 
 
 def test_a_worker_that_dies_costs_one_asset(yard, tmp_path):

@@ -1,4 +1,4 @@
-"""A package of somebody else's brings formats, a step, a rule and a target by entry points, and everything knows them."""
+"""What a package of somebody else's brings by entry points is known everywhere: formats, steps, rules, targets, roles."""
 
 from __future__ import annotations
 
@@ -41,6 +41,16 @@ def test_what_a_package_brings_is_listed_and_used(tmp_path, told):
     found = json.loads(told("check", "a.glb", "--json", status=1))["findings"]
     assert [one["node"] for one in found if one["rule"] == "sunk"] == ["box"]
     assert "lies below" not in told("check", "b.tri", "--unit", "m", "--axes", "left up forward", "--target", "river")
+
+
+def test_a_role_of_a_package_is_known_by_name_and_kept_by_formats(tmp_path, told):
+    scene = scene_of(Node("bell", content=cube(name="bell")), Node("bell_sound", content=cube(name="ring")))
+    zo.write(scene, tmp_path / "a.glb")
+    assert "sound" in told("convert", "a.glb", "b.usda", "--step", "roles", "--verbose")
+    assert 'purpose = "guide"' in (tmp_path / "b.usda").read_text()
+    told("convert", "a.glb", "c.glb", "--step", "roles", "--keep", "role:sound")
+    nodes = json.loads(told("survey", "c.glb", "--json"))["nodes"]
+    assert [(one["path"][-1], one["role"]) for one in nodes] == [("bell_sound", "sound")]
 
 
 def test_a_format_that_is_only_written_is_delivered_and_not_read_back(tmp_path, told):

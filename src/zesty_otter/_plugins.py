@@ -9,6 +9,13 @@ from zesty_otter.errors import UsageError
 
 
 @cache
+def _entry_points() -> Any:
+    from importlib.metadata import entry_points
+
+    return entry_points()
+
+
+@cache
 def plugins(group: str) -> tuple[Any, ...]:
     """What the entry points of a group name, loaded, in the order of their names.
 
@@ -17,10 +24,8 @@ def plugins(group: str) -> tuple[Any, ...]:
     UsageError
         When one of them cannot be loaded.
     """
-    from importlib.metadata import entry_points
-
     found = []
-    for point in sorted(entry_points(group=group), key=lambda one: one.name):
+    for point in sorted(_entry_points().select(group=group), key=lambda one: one.name):
         try:
             found.append(point.load())
         except Exception as error:  # whatever a package of somebody else does wrong when it is imported

@@ -1,11 +1,11 @@
-"""What somebody else's package may bring: two formats, a step, a rule and a target."""
+"""What somebody else's package may bring: two formats, a step, a rule, a target and a role."""
 
 import numpy as np
 
 from zesty_otter.audit.rules import rule
 from zesty_otter.formats.base import Format
 from zesty_otter.formats.files import Encoded, load
-from zesty_otter.model import Frame, Mesh, Node, Scene
+from zesty_otter.model import Frame, Mesh, Node, Role, Scene
 from zesty_otter.steps import Step
 from zesty_otter.targets import Target
 
@@ -17,6 +17,7 @@ FORMATS = (
     Format("count", "How many faces there are", (".count",), Frame("left up forward"), frozenset(), writer="otter_extra"),
 )  # fmt: skip
 
+SOUND = Role("sound", "Where something is heard from.", ("{name}_sound",), is_guide=True, has_look=False)
 RIVER = Target(name="river", title="what floats", formats=("tri",))
 
 

@@ -10,6 +10,8 @@ if TYPE_CHECKING:
     from zesty_otter.jobs.record import Delivered
     from zesty_otter.jobs.run import AssetResult, Event, JobResult, run_job
     from zesty_otter.jobs.watching import Round, watch_job
+    from zesty_otter.jobs.ways import Processes, Way, here
+    from zesty_otter.jobs.work import Done
 
 __getattr__ = loaded_when_asked(
     __name__,
@@ -19,21 +21,27 @@ __getattr__ = loaded_when_asked(
         record="Delivered",
         run="AssetResult Event JobResult run_job",
         watching="Round watch_job",
+        ways="Processes Way here",
+        work="Done",
     ),
 )
 
 __all__ = [
     "AssetResult",
     "Delivered",
+    "Done",
     "Event",
     "Job",
     "JobResult",
     "LayOut",
     "Output",
     "Plan",
+    "Processes",
     "Round",
     "Source",
     "Task",
+    "Way",
+    "here",
     "load",
     "plan",
     "run_job",

@@ -18,7 +18,7 @@ from zesty_otter.model import Frame
 from zesty_otter.pipeline import SourceFile, Wanted, selection, target_steps
 from zesty_otter.pipeline.framing import worked_in
 from zesty_otter.steps import Step
-from zesty_otter.steps.assets import TEMPLATES, match_template
+from zesty_otter.steps.assets import match_template, usual_templates
 from zesty_otter.targets import Target
 
 
@@ -349,7 +349,7 @@ def _assembled(files: list[SourceFile]) -> dict[str, list[Part]]:
     """The files of each asset, its body first, matched by the name templates of roles."""
     found: dict[str, list[Part]] = {}
     for file in files:
-        role, asset, level = match_template(file.path.stem, TEMPLATES)
+        role, asset, level = match_template(file.path.stem, usual_templates())
         found.setdefault(asset, []).append(Part(file, role, level))
     order = {"visible": 0, "level": 1}
     return {

@@ -4,28 +4,24 @@ from __future__ import annotations
 
 import contextlib
 import json
-import multiprocessing
 import os
 import shutil
-import signal
 import sys
-import threading
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping
-from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor, wait
-from concurrent.futures.process import BrokenProcessPool
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Literal
 
 from zesty_otter.audit.findings import Finding
-from zesty_otter.errors import InputError, OutputError, UsageError, ZestyOtterError
+from zesty_otter.errors import OutputError, UsageError, ZestyOtterError
 from zesty_otter.formats.files import save
 from zesty_otter.jobs import job_file, record, report
 from zesty_otter.jobs.job_file import Job
 from zesty_otter.jobs.lay_out import in_rows
 from zesty_otter.jobs.planning import Plan, Task, clash, plan
 from zesty_otter.jobs.record import Delivered, Entry, Record
+from zesty_otter.jobs.ways import Processes, Way
 from zesty_otter.jobs.work import Done, Made, hash_of, only_planned, work
 from zesty_otter.model import Note
 from zesty_otter.pipeline.delivery import deliver, read_back
@@ -127,6 +123,7 @@ def run_job(
     *,
     on_progress: Callable[[Event], None] | None = None,
     workers: int = 1,
+    way: Way | None = None,
     only: str | None = None,
     fresh: bool = False,
     replace_edited: bool = False,
@@ -143,6 +140,8 @@ def run_job(
         Called with an `Event` when an asset is done.
     workers : int
         How many processes work at the same time.
+    way : callable, optional
+        Another way of running its tasks: `zesty_otter.jobs.Way`.
     only : str, optional
         A pattern; other assets are left as they are.
     fresh : bool
@@ -194,7 +193,7 @@ def run_job(
     return run_planned(
         made,
         on_progress=on_progress,
-        workers=workers,
+        way=way or Processes(max(workers, 1)),
         in_part=bool(only),
         fresh=fresh,
         replace_edited=replace_edited,
@@ -206,8 +205,8 @@ def run_job(
 def run_planned(
     made: Plan,
     *,
+    way: Way,
     on_progress: Callable[[Event], None] | None = None,
-    workers: int = 1,
     in_part: bool = False,
     fresh: bool = False,
     replace_edited: bool = False,
@@ -223,7 +222,7 @@ def run_planned(
         replace_foreign=replace_foreign,
         in_part=in_part,
     )
-    return run.planned() if dry_run else run.result(max(workers, 1))
+    return run.planned() if dry_run else run.result(way)
 
 
 @dataclass
@@ -266,7 +265,7 @@ class _Run:
         self._refuse_clashes({name: _claimed(r.files) for name, r in self.results.items()})
         return self._job_result(None)
 
-    def result(self, workers: int) -> JobResult:
+    def result(self, way: Way) -> JobResult:
         """Do it."""
         staging = self._staging()
         try:
@@ -278,7 +277,7 @@ class _Run:
                     todo.append(task)
             held: list[tuple[Task, Done]] = []
             hold = len(self.plan.tasks) > 1 and any(map(_names_may_clash, todo))
-            for task, done in _worked(todo, staging, workers, report=self.plan.report):
+            for task, done in way(todo, staging, report=self.plan.report):
                 if hold:
                     held.append((task, done))
                 else:
@@ -595,80 +594,3 @@ def _is_running(pid: str) -> bool:
     except OSError:
         return True
     return True
-
-
-def _worked(tasks: list[Task], staging: Path, workers: int, *, report: bool) -> Iterator[tuple[Task, Done]]:
-    """Every task with what came of it, as each is done."""
-    if workers == 1 or len(tasks) < 2:
-        for number, task in enumerate(tasks):
-            yield task, work(task, staging / str(number), report=report)
-        return
-    # The longest first, so that no worker is left with one at the end.
-    order = sorted(range(len(tasks)), key=lambda n: -sum(_size(part.file.path) for part in tasks[n].parts))
-    suspects: list[int] = []
-    with _pool(tasks, staging, min(workers, len(tasks)), report) as pool:
-        running = {pool.submit(_work_on, number): number for number in order}
-        while running:
-            finished, _ = wait(running, return_when=FIRST_COMPLETED)
-            for future in finished:
-                number = running.pop(future)
-                try:
-                    yield tasks[number], future.result()
-                except BrokenProcessPool:
-                    suspects.append(number)
-    # A worker died and took the pool with it; alone it shows which asset it was.
-    for number in suspects:
-        with _pool(tasks, staging, 1, report) as pool:
-            try:
-                yield tasks[number], pool.submit(_work_on, number).result()
-            except BrokenProcessPool:
-                problem = "the process that worked on it was killed, perhaps for want of memory."
-                remedy = "Run it alone with --only."
-                yield tasks[number], Done(error=InputError(problem, file=tasks[number].name, remedy=remedy))
-
-
-@contextlib.contextmanager
-def _pool(tasks: list[Task], staging: Path, workers: int, report: bool) -> Iterator[ProcessPoolExecutor]:
-    # Forked workers know the steps that a user's script made, without having to be told.
-    context = multiprocessing.get_context("fork" if sys.platform == "linux" else None)
-    pool = ProcessPoolExecutor(workers, context, initializer=_begin, initargs=(os.getpid(), tasks, staging, report))
-    try:
-        yield pool
-    except BaseException:
-        for process in list((pool._processes or {}).values()):
-            process.kill()
-        # One that was killed while it sent a result left half of it: with no other end open, nobody waits for the rest.
-        with contextlib.suppress(AttributeError, OSError):
-            pool._result_queue._writer.close()  # type: ignore[attr-defined]
-        raise
-    finally:
-        pool.shutdown(wait=True, cancel_futures=True)
-
-
-_here: tuple[list[Task], Path, bool] = ([], Path(), False)  # in a worker: all tasks, where files go, and `report`
-
-
-def _begin(parent: int, tasks: list[Task], staging: Path, report: bool) -> None:
-    """What a worker does first: it leaves interrupts to its parent and does not outlive it."""
-    global _here
-    _here = tasks, staging, report
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-
-    def watch() -> None:
-        while os.getppid() == parent:
-            time.sleep(0.2)
-        os._exit(1)
-
-    threading.Thread(target=watch, daemon=True).start()
-
-
-def _work_on(number: int) -> Done:
-    tasks, staging, report = _here
-    return work(tasks[number], staging / str(number), report=report)
-
-
-def _size(path: Path) -> int:
-    try:
-        return path.stat().st_size
-    except OSError:
-        return 0

@@ -15,6 +15,7 @@ from zesty_otter.jobs import job_file, record
 from zesty_otter.jobs.job_file import Job
 from zesty_otter.jobs.planning import Plan, plan
 from zesty_otter.jobs.run import AssetResult, Event, JobResult, run_planned
+from zesty_otter.jobs.ways import Processes, Way
 from zesty_otter.pipeline.watching import Stamp, stamp_of, wait_for_change
 
 _BESIDE = (".toml", ".csv", ".mtl", ".bin", ".png", ".jpg", ".jpeg", ".webp", ".tga", ".bmp", ".gif", ".tif", ".tiff")
@@ -53,6 +54,7 @@ def watch_job(
     *,
     on_progress: Callable[[Event], None] | None = None,
     workers: int = 1,
+    way: Way | None = None,
     only: str | None = None,
     replace_edited: bool = False,
     replace_foreign: bool = False,
@@ -125,7 +127,7 @@ def watch_job(
             return run_planned(
                 made,
                 on_progress=on_progress if first else None,
-                workers=workers,
+                way=way or Processes(max(workers, 1)),
                 in_part=bool(only),
                 replace_edited=replace_edited,
                 replace_foreign=replace_foreign,

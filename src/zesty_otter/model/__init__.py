@@ -23,8 +23,8 @@ from zesty_otter.model.material import (
 )
 from zesty_otter.model.mesh import Layer, Mesh, all_finite, compact, corners_of_faces
 from zesty_otter.model.naming import count_of, is_default_name, shortened
+from zesty_otter.model.roles import ROLES, Role
 from zesty_otter.model.scene import (
-    ROLES,
     Camera,
     Content,
     Light,
@@ -61,6 +61,7 @@ __all__ = [
     "Placed",
     "ReadOnlyDict",
     "Renamed",
+    "Role",
     "Scatter",
     "Scene",
     "Texture",

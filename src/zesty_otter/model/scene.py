@@ -34,9 +34,7 @@ from zesty_otter.model.frame import Frame
 from zesty_otter.model.material import Material, Texture
 from zesty_otter.model.mesh import Mesh, box_of
 from zesty_otter.model.naming import count_of, is_default_name, words_of
-
-ROLES = ("visible", "collision", "shadow", "level", "bounds", "marker", "stand-in")
-"""What a node is there for."""
+from zesty_otter.model.roles import ROLES
 
 _MOST_SHOWN = 200
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from zesty_otter.model import Node, Placed, Scene
-from zesty_otter.steps.assets import TEMPLATES, assets_of, level_of
+from zesty_otter.steps.assets import assets_of, level_of, usual_templates
 from zesty_otter.steps.words import chosen
 from zesty_otter.targets import Target
 
@@ -91,7 +91,7 @@ def levels_apart(piece: Piece, target: Target | None) -> list[Piece]:
     """
     if target is None or target.levels.files == "together":
         return [piece]
-    template = target.names.get("level", TEMPLATES["level"][0])
+    template = target.names.get("level", usual_templates()["level"][0])
     order = list(piece.scene.walk())
     numbers = {one.number: level_of(one.node) for one in order if one.node.role == "level"}
     pieces = []

@@ -19,7 +19,7 @@ from zesty_otter.geometry.surface.corners import split_vertices
 from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Frame, Mesh, Node, Placed, Scatter, Scene, format_length
 from zesty_otter.steps import Reframe, Roles, level_facts
-from zesty_otter.steps.assets import TEMPLATES, Asset, assets_of
+from zesty_otter.steps.assets import Asset, assets_of, usual_templates
 from zesty_otter.targets import Target
 
 _BYTES = {"normal": 12, "tangent": 16, "uv": 8, "color": 4}  # of a vertex in memory, beside 12 for its position
@@ -169,7 +169,7 @@ def receive(path: Path, target: Target) -> tuple[Received, Scene]:
     templates: dict[str, tuple[str, ...]] = {role: (name,) for role, name in target.names.items() if role != "visible"}
     visible = target.names.get("visible", "{name}")
     bare = turned.rebuilt(lambda _, node: _bare(node))
-    named = Roles(templates=templates or dict(TEMPLATES), visible=visible).apply(bare)
+    named = Roles(templates=templates or usual_templates(), visible=visible).apply(bare)
     facts = {one.asset: one for one in collision_facts(named)}
     assets = [one for one in assets_of(named) if any(placed.node.drawn is not None for placed in one.main)]
     switches = {one.node: one.distance for one in level_facts(_with_properties(named, turned))}

@@ -13,23 +13,16 @@ from numpy.typing import NDArray
 from pydantic import Field, field_validator
 
 from zesty_otter.errors import closest
-from zesty_otter.model import ROLES, Node, Placed, ReadOnlyDict, Scene, content_bounds, count_of
+from zesty_otter.model import ROLES, Node, Placed, Scene, content_bounds, count_of
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.words import Words, chosen
 
-TEMPLATES: Mapping[str, tuple[str, ...]] = ReadOnlyDict(
-    {
-        "level": ("{name}_LOD{level}",),
-        "collision": ("{name}_collision_{n}", "{name}_collision"),
-        "shadow": ("{name}_shadow",),
-        "bounds": ("{name}_bounds",),
-        "marker": ("{name}_marker_{n}", "{name}_marker"),
-        "stand-in": ("{name}_stand-in",),
-    }
-)
-"""How the names of nodes tell their roles where nothing else is said."""
-
 _TOKENS = {"name": r"(?P<name>.+?)", "level": r"(?P<level>\d+)", "n": r"(?P<n>\d+)"}
+
+
+def usual_templates() -> dict[str, tuple[str, ...]]:
+    """How the names of nodes tell their roles where nothing else is said."""
+    return {role.name: role.templates for role in ROLES.values() if role.templates}
 
 
 class Roles(Step):
@@ -43,7 +36,7 @@ class Roles(Step):
     example: ClassVar[dict[str, Any]] = {"assign": {"collision": ["group:solid*"]}}
 
     templates: dict[str, tuple[str, ...]] = Field(
-        default_factory=lambda: dict(TEMPLATES),
+        default_factory=usual_templates,
         description="Name templates for each role, with {name}, {level} and {n} (a number).",
     )
     visible: str = Field(
@@ -75,8 +68,8 @@ class Roles(Step):
         ['visible', 'level']
         """
         own = {role: (template,) for role, template in names.items() if role != "visible" and template != "{name}"}
-        templates = {role: tuple(dict.fromkeys((*own.get(role, ()), *usual))) for role, usual in TEMPLATES.items()}
-        return cls(templates={**own, **templates}, visible=names.get("visible", "{name}"))
+        known = {role: tuple(dict.fromkeys((*own.get(role, ()), *usual))) for role, usual in usual_templates().items()}
+        return cls(templates={**own, **known}, visible=names.get("visible", "{name}"))
 
     @field_validator("templates", "assign")
     @classmethod

@@ -29,7 +29,7 @@ from zesty_otter.model import (
     default_names,
     shortened,
 )
-from zesty_otter.steps.assets import TEMPLATES
+from zesty_otter.steps.assets import usual_templates
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.words import chosen_numbers
 
@@ -240,7 +240,7 @@ class Names(Step):
             cased = {**tokens, "name": _in_case(tokens["name"], self.case)}
             return _filled(self.roles[node.role], cased)
         inner = _in_case(_filled(self.template, tokens), self.case)
-        usual = TEMPLATES.get(node.role)
+        usual = usual_templates().get(node.role)
         if usual is None or "{role}" in self.template or "{name}" not in self.template:
             return inner
         # What tells its role by its name goes on telling it.

@@ -14,7 +14,7 @@ from pydantic import Field, field_validator
 from zesty_otter.errors import ModelError, UsageError, closest
 from zesty_otter.geometry.surface.measure import centre_of_area, centre_of_volume
 from zesty_otter.model import Content, Mesh, Note, Placed, Scene, count_of, format_length, parse_length
-from zesty_otter.steps.assets import TEMPLATES, Asset, Roles, assets_of
+from zesty_otter.steps.assets import Asset, Roles, assets_of, usual_templates
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.words import chosen_numbers
 
@@ -51,7 +51,7 @@ class Pivot(Step):
     )
 
     templates: dict[str, tuple[str, ...]] = Field(
-        default_factory=lambda: dict(TEMPLATES),
+        default_factory=usual_templates,
         description="Name templates that tell the levels, collision and so on of an asset, as in the step roles.",
     )
 

@@ -107,7 +107,7 @@ class Target(Settings):
     def _known_roles(cls, names: dict[str, str]) -> dict[str, str]:
         for role, template in names.items():
             if role not in ROLES:
-                raise ValueError(f"'{role}' is not a role; there are {', '.join(ROLES)}.{closest(role, ROLES)}")
+                raise ValueError(f"'{role}' is not a role; there are {', '.join(ROLES)}.{closest(role, list(ROLES))}")
             if "{name}" not in template:
                 raise ValueError(f"the template '{template}' for {role} must hold {{name}}")
         return names

@@ -24,6 +24,7 @@ from zesty_otter.geometry.surface.normals import unit_rows
 from zesty_otter.geometry.surface.placing import sheared, taken_apart
 from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import (
+    ROLES,
     Camera,
     Frame,
     Light,
@@ -47,7 +48,6 @@ FRAME = Frame("left up forward", "m")
 
 _COMPONENTS = {"i1": 5120, "u2": 5123, "u4": 5125, "f4": 5126}
 _VERTICES, _INDICES = 34962, 34963
-_UNLIT_ROLES = ("collision", "shadow", "bounds")
 _TYPES = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4"}
 
 
@@ -123,7 +123,7 @@ class _Writer:
         self.files: dict[str, list[Buffer]] = {}
         self.notes: list[Note] = []
         self.made_flat: list[str] = []
-        lit = {id(one.node.drawn) for one in scene.walk() if one.node.role not in _UNLIT_ROLES}
+        lit = {id(one.node.drawn) for one in scene.walk() if ROLES[one.node.role].has_look}
         self.unlit = {id(mesh) for mesh in scene.meshes} - lit
         self.lights: list[dict[str, Any]] = []
         self.cameras: list[dict[str, Any]] = []

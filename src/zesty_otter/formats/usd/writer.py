@@ -27,6 +27,7 @@ from zesty_otter.formats.usd.text import parse, width_of
 from zesty_otter.geometry.surface.aim import aim
 from zesty_otter.geometry.surface.placing import sheared, taken_apart
 from zesty_otter.model import (
+    ROLES,
     Camera,
     Frame,
     Layer,
@@ -43,8 +44,6 @@ from zesty_otter.model import (
     reframed,
 )
 from zesty_otter.shading import with_implied_normals
-
-_GUIDES = ("level", "shadow", "bounds", "marker")  # what a viewer must not draw over the asset
 
 _LIGHTS = {"point": "SphereLight", "spot": "DiskLight", "directional": "DistantLight"}
 _INPUTS = {
@@ -235,7 +234,7 @@ class _Writer:
             self._mesh(mesh)
         if solid and not apart:
             self._line('uniform token physics:approximation = "convexHull"')
-        if node.role in _GUIDES or solid:
+        if ROLES[node.role].is_guide or solid:
             self._line('uniform token purpose = "guide"')
         elif node.role == "stand-in":
             self._line('uniform token purpose = "proxy"')

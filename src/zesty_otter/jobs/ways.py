@@ -1,0 +1,159 @@
+"""Ways of running the tasks of a job: here, one after the other, and in processes of this machine.
+
+A way is anything that takes tasks, the folder files are made in and whether there is a report, and gives every task
+with what came of it, as each is done. `zesty_otter.run_job` takes any.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import multiprocessing
+import os
+import signal
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor, wait
+from concurrent.futures.process import BrokenProcessPool
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Protocol
+
+from zesty_otter.errors import InputError
+from zesty_otter.jobs.planning import Task
+from zesty_otter.jobs.work import Done, work
+
+
+class Way(Protocol):
+    """How the tasks of a job are worked on."""
+
+    def __call__(self, tasks: list[Task], staging: Path, *, report: bool) -> Iterator[tuple[Task, Done]]:
+        """Every task with what came of it, as each is done.
+
+        Parameters
+        ----------
+        tasks : list of Task
+        staging : Path
+            The folder files are made in; each task has one of its own in it.
+        report : bool
+            Whether parts of the report are made.
+
+        Yields
+        ------
+        task : Task
+        done : Done
+        """
+
+
+def here(tasks: list[Task], staging: Path, *, report: bool) -> Iterator[tuple[Task, Done]]:
+    """The way that works on one task after the other, in this process.
+
+    Parameters
+    ----------
+    tasks : list of Task
+    staging : Path
+        The folder files are made in; each task has one of its own in it.
+    report : bool
+        Whether parts of the report are made.
+
+    Yields
+    ------
+    task : Task
+    done : Done
+
+    Examples
+    --------
+    >>> from pathlib import Path
+    >>> list(here([], Path("staging"), report=False))
+    []
+    """
+    for number, task in enumerate(tasks):
+        yield task, work(task, staging / str(number), report=report)
+
+
+@dataclass(frozen=True)
+class Processes:
+    """The way that works on several tasks at a time, each in a process of its own.
+
+    Parameters
+    ----------
+    workers : int
+        How many at a time.
+    """
+
+    workers: int
+
+    def __call__(self, tasks: list[Task], staging: Path, *, report: bool) -> Iterator[tuple[Task, Done]]:
+        if self.workers == 1 or len(tasks) < 2:
+            yield from here(tasks, staging, report=report)
+            return
+        # The longest first, so that no worker is left with one at the end.
+        order = sorted(range(len(tasks)), key=lambda n: -sum(_size(part.file.path) for part in tasks[n].parts))
+        suspects: list[int] = []
+        with _pool(tasks, staging, min(self.workers, len(tasks)), report) as pool:
+            running = {pool.submit(_work_on, number): number for number in order}
+            while running:
+                finished, _ = wait(running, return_when=FIRST_COMPLETED)
+                for future in finished:
+                    number = running.pop(future)
+                    try:
+                        yield tasks[number], future.result()
+                    except BrokenProcessPool:
+                        suspects.append(number)
+        # A worker died and took the pool with it; alone it shows which asset it was.
+        for number in suspects:
+            with _pool(tasks, staging, 1, report) as pool:
+                try:
+                    yield tasks[number], pool.submit(_work_on, number).result()
+                except BrokenProcessPool:
+                    problem = "the process that worked on it was killed, perhaps for want of memory."
+                    remedy = "Run it alone with --only."
+                    yield tasks[number], Done(error=InputError(problem, file=tasks[number].name, remedy=remedy))
+
+
+@contextlib.contextmanager
+def _pool(tasks: list[Task], staging: Path, workers: int, report: bool) -> Iterator[ProcessPoolExecutor]:
+    # Forked workers know the steps that a user's script made, without having to be told.
+    context = multiprocessing.get_context("fork" if sys.platform == "linux" else None)
+    pool = ProcessPoolExecutor(workers, context, initializer=_begin, initargs=(os.getpid(), tasks, staging, report))
+    try:
+        yield pool
+    except BaseException:
+        for process in list((pool._processes or {}).values()):
+            process.kill()
+        # One that was killed while it sent a result left half of it: with no other end open, nobody waits for the rest.
+        with contextlib.suppress(AttributeError, OSError):
+            pool._result_queue._writer.close()  # type: ignore[attr-defined]
+        raise
+    finally:
+        pool.shutdown(wait=True, cancel_futures=True)
+
+
+_here: tuple[list[Task], Path, bool] = ([], Path(), False)  # in a worker: all tasks, where files go, and `report`
+
+
+def _begin(parent: int, tasks: list[Task], staging: Path, report: bool) -> None:
+    """What a worker does first: it leaves interrupts to its parent and does not outlive it."""
+    global _here
+    _here = tasks, staging, report
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+
+    def watch() -> None:
+        while os.getppid() == parent:
+            time.sleep(0.2)
+        os._exit(1)
+
+    threading.Thread(target=watch, daemon=True).start()
+
+
+def _work_on(number: int) -> Done:
+    tasks, staging, report = _here
+    return work(tasks[number], staging / str(number), report=report)
+
+
+def _size(path: Path) -> int:
+    try:
+        return path.stat().st_size
+    except OSError:
+        return 0
