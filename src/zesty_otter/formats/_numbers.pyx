@@ -260,8 +260,9 @@ cpdef (int64_t, int64_t) read_whole_numbers(
         return count, at
 
 
-cdef inline bint _is_of_lists(uint8_t c) noexcept nogil:
-    return 48 <= c <= 57 or c in (32, 10, 13, 9, 43, 44, 45, 46, 69, 101)  # blanks + , - . E e
+cdef uint8_t[256] _OF_LISTS
+for _n in range(256):
+    _OF_LISTS[_n] = chr(_n) in "0123456789 \n\r\t+,-.Ee"
 
 
 cpdef int64_t find_lists(const uint8_t[::1] data, int64_t least, int64_t[:, ::1] found) noexcept:
@@ -273,13 +274,19 @@ cpdef int64_t find_lists(const uint8_t[::1] data, int64_t least, int64_t[:, ::1]
     cdef int64_t at = 0, count = 0, first, last, step = max(least // 2, 1)
     with nogil:
         while at < len(data) and count < len(found):
-            if not _is_of_lists(data[at]):
+            if not _OF_LISTS[data[at]]:
                 at += step
                 continue
             first = last = at
-            while first > 0 and _is_of_lists(data[first - 1]) and (count == 0 or first > found[count - 1, 1]):
+            while first > 0 and _OF_LISTS[data[first - 1]] and (count == 0 or first > found[count - 1, 1]):
                 first -= 1
-            while last < len(data) and _is_of_lists(data[last]):
+            while last + 8 <= len(data) and (
+                _OF_LISTS[data[last]] & _OF_LISTS[data[last + 1]] & _OF_LISTS[data[last + 2]] & _OF_LISTS[data[last + 3]]
+                & _OF_LISTS[data[last + 4]] & _OF_LISTS[data[last + 5]] & _OF_LISTS[data[last + 6]]
+                & _OF_LISTS[data[last + 7]]
+            ):
+                last += 8
+            while last < len(data) and _OF_LISTS[data[last]]:
                 last += 1
             if last - first >= least:
                 found[count, 0], found[count, 1] = first, last

@@ -35,8 +35,8 @@ _counter = count(1)
 class _Aside:
     """Lists of numbers of a document that its elements hold the places of."""
 
-    def __init__(self, text: bytes, spans: NDArray[np.int64]) -> None:
-        self.data, self.spans = np.frombuffer(text, np.uint8), spans
+    def __init__(self, data: NDArray[np.uint8], spans: NDArray[np.int64]) -> None:
+        self.data, self.spans = data, spans
 
 
 @dataclass(frozen=True, eq=False)
@@ -59,12 +59,12 @@ def parse(path: Path, wanted: str) -> Document:
     InputError
         When it is no XML, begins with another element, declares entities, or nests too deeply.
     """
-    return parsed(path, load(path).tobytes(), wanted)
+    return parsed(path, load(path), wanted)
 
 
-def parsed(path: Path, text: bytes, wanted: str) -> Document:
+def parsed(path: Path, data: bytes | NDArray[np.uint8], wanted: str) -> Document:
     """As `parse`, of text that is at hand; ``path`` is what messages name."""
-    small, aside = _without_lists(text)
+    small, aside = _without_lists(np.frombuffer(data, np.uint8))
     if aside is not None:
         try:
             root: Any = etree.fromstring(small, _parser(recover=False))
@@ -72,6 +72,7 @@ def parsed(path: Path, text: bytes, wanted: str) -> Document:
             pass  # told below, with its place in the whole text
         else:
             return Document(_checked(path, root, wanted), [], aside)
+    text = bytes(data)
     mended: list[str] = []
     if b"<!ENTITY" in text or "<!ENTITY".encode("utf-16-le") in text or "<!ENTITY".encode("utf-16-be") in text:
         raise InputError("declares XML entities, which are refused.", file=path, remedy="Write it without a DTD.")
@@ -98,25 +99,24 @@ def _checked(path: Path, root: Element, wanted: str) -> Element:
     return root
 
 
-def _without_lists(text: bytes) -> tuple[bytes, _Aside | None]:
+def _without_lists(data: NDArray[np.uint8]) -> tuple[bytes, _Aside | None]:
     """A text with a word in place of each long list of numbers: these are most of a file, and no work for a parser."""
-    if len(text) < _LONG or _MARK in text or b"\0" in text[:1024]:
-        return text, None
+    if len(data) < _LONG or not data[:1024].all():
+        return b"", None
     spans = np.empty((_MOST, 2), np.int64)
-    spans = spans[: numbers.find_lists(np.frombuffer(text, np.uint8), _LONG, spans)].copy()
+    spans = spans[: numbers.find_lists(data, _LONG, spans)].copy()
     # Whole attributes, or all that is in an element.
-    spans = spans[
-        [text[first - 1 : first] + text[last : last + 1] in (b'""', b"''", b"><") for first, last in spans.tolist()]
-    ]
-    if not len(spans):
-        return text, None
-    aside, number = _Aside(text, spans), next(_counter)
+    ends = np.stack([data[spans[:, 0] - 1], data[np.minimum(spans[:, 1], len(data) - 1)]], axis=1)
+    whole = [one.tobytes() in (b'""', b"''", b"><") for one in ends]
+    spans = spans[np.array(whole, bool) & (spans[:, 0] > 0) & (spans[:, 1] < len(data))]
+    firsts, lasts = spans.T.tolist()
+    pieces = [data[at:first].tobytes() for at, first in zip([0, *lasts], [*firsts, len(data)], strict=True)]
+    if not len(spans) or any(_MARK in piece for piece in pieces):
+        return b"", None
+    aside, number = _Aside(data, spans), next(_counter)
     _aside[number] = aside
-    pieces, at = [], 0
-    for n, (first, last) in enumerate(spans.tolist()):
-        pieces += [text[at:first], _MARK, b"%d:%d" % (number, n), _MARK]
-        at = last
-    return b"".join([*pieces, text[at:]]), aside
+    marks = [b"", *(b"%s%d:%d%s" % (_MARK, number, n, _MARK) for n in range(len(spans)))]
+    return b"".join(part for pair in zip(marks, pieces, strict=True) for part in pair), aside
 
 
 def words_of(text: str | None) -> str | NDArray[np.uint8]:

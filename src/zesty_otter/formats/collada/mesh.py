@@ -14,7 +14,7 @@ from zesty_otter.formats.bare import points_into, usable_rows
 from zesty_otter.formats.strips import triangles_of_strips
 from zesty_otter.formats.xml import Element, child, children, floats, ints, name_of, words_of
 from zesty_otter.geometry.surface.triangulation import bridge_holes
-from zesty_otter.model import Layer, Mesh, compact, count_of
+from zesty_otter.model import Layer, Mesh, all_finite, compact, count_of
 
 Note = Callable[[str, str], None]
 Find = Callable[[str | None], Element | None]
@@ -201,7 +201,7 @@ class _Reading:
         if not self.corners:
             self.note("lost", f"geometry '{self.name}' has no usable face; it is left out")
             return None
-        used, corner_point = compact(np.concatenate(self.corners))
+        used, corner_point = compact(np.concatenate(self.corners) if len(self.corners) > 1 else self.corners[0])
         size = np.concatenate(self.sizes)
         order = {"normal": 0, "uv": 1, "color": 2}
         layers: list[Layer] = []
@@ -226,16 +226,22 @@ class _Reading:
         return Shape(mesh, tuple(self.symbols), tuple(uv_sets), used)
 
     def _layer(self, kind: str, column: _Column) -> Layer:
-        index = np.full(self.corner_count, -1, np.int64)
-        for first, rows in column.rows:
-            index[first : first + len(rows)] = rows
+        index = column.rows[0][1]
+        if len(index) != self.corner_count:
+            index = np.full(self.corner_count, -1, np.int64)
+            for first, rows in column.rows:
+                index[first : first + len(rows)] = rows
         width = max(table.shape[1] for _, table in column.tables.values())
-        padded = [np.pad(t, ((0, 0), (0, width - t.shape[1])), constant_values=1.0) for _, t in column.tables.values()]
-        values = np.concatenate(padded)
+        tables = [table for _, table in column.tables.values()]
+        padded = [np.pad(t, ((0, 0), (0, width - t.shape[1])), constant_values=1.0) for t in tables]
+        values = np.concatenate(padded) if len(tables) > 1 else tables[0]
         if kind == "color":
             values = np.clip(np.nan_to_num(values), 0.0, 1.0)
         used, index32 = compact(index)
-        return Layer.taking(kind, np.nan_to_num(values[used]), index32, column.name if kind != "normal" else "")
+        kept = values if len(used) == len(values) else values[used]
+        return Layer.taking(
+            kind, kept if all_finite(kept) else np.nan_to_num(kept), index32, column.name if kind != "normal" else ""
+        )
 
 
 def _whole(element: Element, key: str, missing: int) -> int:
@@ -247,7 +253,7 @@ def _whole(element: Element, key: str, missing: int) -> int:
 
 def _rows_and_sizes(
     element: Element, kind: str, stride: int, points: NDArray[np.float64], vertex: int
-) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+) -> tuple[NDArray[Any], NDArray[np.int64]]:
     """The rows of indices of every corner, (C, stride), and the corners of each face."""
     if kind in ("triangles", "polylist"):
         rows = _rows([one.text for one in children(element, "p")], stride)[0]
@@ -274,10 +280,10 @@ def _rows_and_sizes(
     return _polygons(element, stride, points, vertex)
 
 
-def _rows(texts: list[str | None], stride: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+def _rows(texts: list[str | None], stride: int) -> tuple[NDArray[Any], NDArray[np.int64]]:
     """The rows of several lists of indices, and the list each stands in; all are read in one go."""
     if len(texts) == 1:
-        words = ints(texts[0]).astype(np.int64)
+        words = ints(texts[0])
         words = words[: len(words) // stride * stride]
         return words.reshape(-1, stride), np.zeros(len(words) // stride, np.int64)
     # A number that no index is stands between the lists.
@@ -323,9 +329,11 @@ def _with_holes(element: Element, stride: int, points: NDArray[np.float64], vert
 
 
 def _usable(
-    rows: NDArray[np.int64], sizes: NDArray[np.int64], point: NDArray[np.int64], finite: NDArray[Any]
-) -> tuple[NDArray[np.int64], NDArray[np.int64], int]:
+    rows: NDArray[Any], sizes: NDArray[np.int64], point: NDArray[Any], finite: NDArray[Any]
+) -> tuple[NDArray[Any], NDArray[np.int64], int]:
     """Rows and sizes of the faces all of whose corners can be used, and how many others there were."""
+    if len(sizes) and int(sizes.min()) >= 3 and points_into(point, len(finite)) and finite.all():
+        return rows, sizes, 0
     there = (point >= 0) & (point < len(finite))
     good = there & finite[np.where(there, point, 0)] if len(finite) else there
     face = np.repeat(np.arange(len(sizes)), sizes)
