@@ -127,3 +127,34 @@ def test_what_is_odd_is_told(tmp_path):
     whole = model(f'<object id="2"><mesh>{TETRAHEDRON}</mesh></object>', '<item objectid="2"/>')
     assert zo.read(package(tmp_path, whole, "other/thing.xml", rels)).meshes[0].face_count == 4
     assert zo.read(package(tmp_path, whole).read_bytes(), format="3mf").meshes[0].face_count == 4
+
+
+@pytest.mark.checked
+@pytest.mark.parametrize("seed", range(20))
+def test_attributes_are_what_an_xml_library_reads(seed):
+    """Any order, either quotes, blanks around, names that begin alike, words, nothing, comments."""
+    random = np.random.default_rng(seed)
+    names = ["x", "y", "v1", "p1"]
+    values = ["1", "-2.5e-3", " 7 ", "", "a", "1 2", "0x1", "+4", ".5", "nan"]
+
+    def element() -> str:
+        said = random.permutation([*names, "v11", "x1", "ax"])[: random.integers(0, 7)]
+        texts = [f"{random.choice(['', ' '])}={random.choice(['', ' '])}".join((name, quoted())) for name in said]
+        return random.choice(["<!-- <t x='9'/> -->", ""]) + f"<t {' '.join(texts)}{random.choice(['/>', '></t>'])}\n"
+
+    def quoted() -> str:
+        mark = random.choice(['"', "'"])
+        return f"{mark}{random.choice(values)}{mark}"
+
+    def number(text: str | None) -> float:
+        words = (text or "").split()
+        try:
+            return float(words[0]) if len(words) == 1 else np.nan
+        except ValueError:
+            return np.nan
+
+    text = "".join(element() for _ in range(random.integers(0, 60)))
+    elements = [one for one in etree.fromstring(f"<all>{text}</all>") if isinstance(one.tag, str)]
+    wanted = [[number(one.get(name)) for name in names] for one in elements]
+    found = attributes(text.encode(), names)
+    assert np.array_equal(found, np.reshape(wanted, (-1, len(names))), equal_nan=True)

@@ -66,11 +66,25 @@ def load(path: Path) -> NDArray[np.uint8]:
             raise IsADirectoryError
         with path.open("rb") as file:
             data = np.fromfile(file, np.uint8)
-    if len(data) == 0:
-        raise InputError("is empty (0 bytes).", file=path, remedy="Export it again.")
-    if _is_pointer(data[:_POINTER].tobytes()):
-        raise InputError(f"{_ONLY_POINTER}.", file=path, remedy="Fetch the content from the store first.")
+    _refuse_empty(path, len(data), data[:_POINTER].tobytes())
     return data
+
+
+def load_bytes(path: Path) -> bytes:
+    """As `load`, for readers that search in the text."""
+    with readable(path):
+        if path.is_dir():
+            raise IsADirectoryError
+        data = path.read_bytes()
+    _refuse_empty(path, len(data), data[:_POINTER])
+    return data
+
+
+def _refuse_empty(path: Path, size: int, begin: bytes) -> None:
+    if not size:
+        raise InputError("is empty (0 bytes).", file=path, remedy="Export it again.")
+    if _is_pointer(begin):
+        raise InputError(f"{_ONLY_POINTER}.", file=path, remedy="Fetch the content from the store first.")
 
 
 _POINTER = 1024

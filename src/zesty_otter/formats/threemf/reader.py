@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping, Sequence
-from functools import cached_property
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
@@ -14,25 +14,25 @@ from numpy.typing import NDArray
 from zesty_otter.errors import InputError
 from zesty_otter.formats.archive import open_package
 from zesty_otter.formats.bare import sound_material, usable_rows
-from zesty_otter.formats.files import load
-from zesty_otter.formats.text import most_numbers_in
+from zesty_otter.formats.files import load_bytes
+from zesty_otter.formats.threemf import _elements as elements
 from zesty_otter.formats.xml import Element, child, children, floats, name_of, number, parsed
+from zesty_otter.geometry.parallel import in_order
 from zesty_otter.model import Frame, Material, Mesh, Node, Note, Scene, compact, count_of
 
 UNITS = {"micron": 1e-6, "millimeter": 1e-3, "centimeter": 1e-2, "inch": 0.0254, "foot": 0.3048, "meter": 1.0}
 """The length of each unit in metres (specification, section 3.4)."""
 
-_LISTS = re.compile(rb"<((?:[\w-]+:)?(?:vertices|triangles))\b[^>]*?(?:/>|>(.*?)</\1\s*>)", re.DOTALL)
+_LIST = re.compile(rb"<((?:[\w-]+:)?(?:vertices|triangles))(?:\s[^>]*?)?(/)?>")
 _COLOR = re.compile(r"#([0-9A-Fa-f]{6})([0-9A-Fa-f]{2})?$")
-_NAMES = ("x", "y", "z", "v1", "v2", "v3", "pid", "p1")  # what is looked for in lists
-_SHORT = 1 << 16  # bytes
+_PIECE = 1 << 21  # bytes of a list that are read in a row
 _DEEPEST, _MOST_NODES = 60, 200_000
 
 
 def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
     """Read a 3MF package."""
     del progress, folders
-    return _Reading(path, open_package(path, load(path).tobytes())).scene()
+    return _Reading(path, open_package(path, load_bytes(path))).scene()
 
 
 class _Reading:
@@ -44,7 +44,7 @@ class _Reading:
             raise InputError("is a package without a 3D model.", file=path, remedy="Export it again.")
         # Lists of numbers are read on their own, many at a time; what is left is small.
         self.lists: list[bytes] = []
-        self.document = parsed(path, _LISTS.sub(self._cut, files[name]), "model")
+        self.document = parsed(path, self._without_lists(files[name]), "model")
         self.root = self.document.root
         for text in self.document.mended:
             self.note("guess", text)
@@ -56,9 +56,18 @@ class _Reading:
     def note(self, kind: str, text: str) -> None:
         self.notes.setdefault((kind, text), Note(kind, text, "3mf", str(self.path)))
 
-    def _cut(self, found: re.Match[bytes]) -> bytes:
-        self.lists.append(found[2] or b"")
-        return b'<%s list="%d"/>' % (found[1], len(self.lists) - 1)
+    def _without_lists(self, text: bytes) -> bytes:
+        """A document with the number of each list of vertices and triangles in its place."""
+        pieces, at = [], 0
+        while (found := _LIST.search(text, at)) is not None:
+            end = found.end() if found[2] else text.find(b"</" + found[1], found.end())
+            behind = end if found[2] else text.find(b">", end) + 1
+            if end < 0 or behind <= 0:
+                break  # the XML library says what is wrong
+            pieces += [text[at : found.start()], b'<%s list="%d"/>' % (found[1], len(self.lists))]
+            self.lists.append(b"" if found[2] else text[found.end() : end])
+            at = behind
+        return b"".join([*pieces, text[at:]])
 
     def scene(self) -> Scene:
         unit = self.root.get("unit", "millimeter")
@@ -148,12 +157,14 @@ class _Reading:
         self, element: Element, rows: NDArray[np.float64]
     ) -> tuple[tuple[Material | None, ...], NDArray[np.int32]]:
         """The material of each triangle: its own, else that of the object."""
-        said = np.where((rows[:, 3:] >= 0) & (rows[:, 3:] < 2**31), rows[:, 3:], -1.0)
-        pairs, of_face = np.unique(said, axis=0, return_inverse=True)
+        said = np.where((rows[:, 3:] >= 0) & (rows[:, 3:] < 2**31), rows[:, 3:], -1.0).astype(np.int64)
+        # Both numbers in one, which sorts far sooner than pairs do.
+        keys, of_face = np.unique((said[:, 0] + 1) << 32 | (said[:, 1] + 1), return_inverse=True)
+        pairs = np.stack([(keys >> 32) - 1, (keys & 0xFFFFFFFF) - 1], axis=1)
         whole = element.get("pid", ""), int(min(max(number(element.get("pindex"), 0.0), -1.0), 2.0**31))
         slots = []
         for one, n in pairs.tolist():
-            pid, index = (f"{one:.0f}", int(n)) if n >= 0 and one >= 0 else (whole[0], int(n) if n >= 0 else whole[1])
+            pid, index = (str(one), n) if n >= 0 and one >= 0 else (whole[0], n if n >= 0 else whole[1])
             found = self.materials.get(pid, [])
             if pid and pid not in self.materials:
                 self.note("lost", "colours and textures beyond the core of 3MF are not carried")
@@ -163,54 +174,31 @@ class _Reading:
     def _table(self, element: Element | None, names: Sequence[str]) -> NDArray[np.float64]:
         """(N, n) what some attributes of each element of a list say, NaN where one does not."""
         place = floats(element.get("list") if element is not None else None)
-        if not (len(place) and 0 <= place[0] < len(self.lists)):
-            return np.zeros((0, len(names)))
-        which = int(place[0])
-        if which in self.short_lists:
-            return self.short_lists[which][:, [_NAMES.index(name) for name in names]]
-        return attributes(self.lists[which], names)
-
-    @cached_property
-    def short_lists(self) -> dict[int, NDArray[np.float64]]:
-        """What all short lists say, by number: read in one go, since packages of many small objects hold thousands."""
-        sound = (len(text) < _SHORT and text.count(b'"') % 2 == 0 and b"!" not in text for text in self.lists)
-        short = [n for n, is_sound in enumerate(sound) if is_sound]
-        texts = [self.lists[n] for n in short]
-        rows = attributes(b"\n".join(texts), _NAMES)
-        ends = np.cumsum([text.count(b"<") - text.count(b"</") for text in texts])
-        if not len(rows) or int(ends[-1]) != len(rows) or np.isnan(rows).all():
-            return {}
-        return dict(zip(short, np.split(rows, ends[:-1]), strict=True))
+        text = self.lists[int(place[0])] if len(place) and 0 <= place[0] < len(self.lists) else b""
+        return attributes(text, names)
 
 
 def attributes(text: bytes, names: Sequence[str]) -> NDArray[np.float64]:
     """(N, n) the numbers of some attributes of the elements in a text, whatever order they are in; NaN for none."""
-    if b" =" in text or b"= " in text or b"'" in text or b"<!--" in text:
-        text = re.sub(rb"\s*=\s*", b"=", re.sub(rb"<!--.*?-->", b"", text, flags=re.DOTALL).replace(b"'", b'"'))
     data = np.frombuffer(text, np.uint8)
-    marks = data == ord('"')
-    inside = (np.cumsum(marks) & 1).astype(bool) & ~marks
-    # What stands between quotes, one word each: an empty one is a word too.
-    words = np.where(inside, np.where(data == ord(" "), ord("?"), data), ord(" ")).astype(np.uint8)
-    opening = np.flatnonzero(marks)[::2]
-    begins = np.flatnonzero((data[:-1] == ord("<")) & (data[1:] != ord("/"))) if len(data) else np.zeros(0, np.int64)
-    out = np.full((len(begins), len(names)), np.nan)
-    empty = data[np.minimum(opening + 1, len(data) - 1)] == ord('"') if len(opening) else np.zeros(0, bool)
-    opening = opening[~empty]
-    values = most_numbers_in(words.tobytes())[0]
-    if len(values) != len(opening):
-        return out
-    row = np.searchsorted(begins, opening) - 1
-    padded = np.concatenate([np.full(8, ord(" "), np.uint8), data])
-    for column, name in enumerate(names):
-        # The name stands before the equals sign, with a blank before it.
-        fits = np.ones(len(opening), bool)
-        for k, letter in enumerate(reversed(f"{name}=".encode())):
-            fits &= padded[opening + 8 - 1 - k] == letter
-        before = padded[opening + 8 - 1 - len(name) - 1]
-        fits &= (before == ord(" ")) | (before == ord("\n")) | (before == ord("\t")) | (before == ord("\r"))
-        fits &= row >= 0
-        out[row[fits], column] = values[fits]
+    ends = [0]
+    if b"<!--" not in text:
+        # Values hold no beginnings of elements, so that the text may be cut at any.
+        while (cut := text.find(b"<", ends[-1] + _PIECE)) >= 0:
+            ends.append(cut)
+    pieces = list(pairwise([*ends, len(data)]))
+    counts = [*in_order(lambda first, stop: elements.count_elements(data, first, stop), pieces)]
+    rows = dict(zip(pieces, pairwise(np.cumsum([0, *counts]).tolist()), strict=True))
+    words = np.frombuffer("".join(names).encode(), np.uint8)
+    starts = np.cumsum([0, *map(len, names)])
+    out = np.full((sum(counts), len(names)), np.nan)
+
+    def fill(first: int, stop: int) -> None:
+        begin, end = rows[first, stop]
+        elements.read_attributes(data, first, stop, words, starts, out[begin:end])
+
+    for _ in in_order(fill, pieces):
+        pass
     return out
 
 

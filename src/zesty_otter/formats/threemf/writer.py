@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from zesty_otter.formats.bare import nothing_to_write
 from zesty_otter.formats.files import Encoded, joined
 from zesty_otter.formats.text import number_lines, whole_number_lines
+from zesty_otter.formats.threemf import _print as kernels
 from zesty_otter.formats.threemf.reader import UNITS
 from zesty_otter.formats.xml_out import Xml
 from zesty_otter.geometry.surface.triangulation import triangulate
@@ -169,29 +170,18 @@ def _elements(
     tag: str, names: tuple[str, ...], lines: Iterable[NDArray[np.uint8]], count: int, more: str = ""
 ) -> NDArray[np.uint8]:
     """An element for each row of numbers, which are lines with blanks between them."""
+    words = [f'<{tag} {names[0]}="', *(f'" {name}="' for name in names[1:]), f'"{more}/>\n']
+    every = np.frombuffer("".join(words).encode(), np.uint8)
+    starts = np.cumsum([0, *map(len, words)])
     text = np.concatenate([np.zeros(0, np.uint8), *lines])
-    if not count:
-        return text
-    # A word stands where a blank or the end of a line is; one more begins the first.
-    begin = f'<{tag} {names[0]}="'.encode()
-    words = [*(f'" {name}="'.encode() for name in names[1:]), f'"{more}/>\n'.encode() + begin]
-    breaks = np.flatnonzero((text == ord(" ")) | (text == ord("\n"))).reshape(count, len(names))
-    longer = np.zeros(len(text), np.int64)
-    for column, word in enumerate(words):
-        longer[breaks[:, column]] = len(word) - 1
-    place = np.arange(len(text)) + np.cumsum(longer) - longer + len(begin)
-    out = np.empty(len(begin) + len(text) + int(longer.sum()), np.uint8)
-    out[: len(begin)] = np.frombuffer(begin, np.uint8)
-    out[place] = text
-    for column, word in enumerate(words):
-        out[place[breaks[:, column]][:, None] + np.arange(len(word))] = np.frombuffer(word, np.uint8)
-    return out[: len(out) - len(begin)]
+    out = np.empty(len(text) + count * len(every), np.uint8)
+    return out[: kernels.put_elements(text, every, starts, out)]
 
 
 def _zipped(files: dict[str, bytes]) -> bytes:
     """An archive that is the same every time."""
     out = io.BytesIO()
-    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=4) as archive:
         for name, data in files.items():
             about = zipfile.ZipInfo(name, (1980, 1, 1, 0, 0, 0))
             about.compress_type = zipfile.ZIP_DEFLATED

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from zesty_otter.errors import InputError
 from zesty_otter.formats.archive import open_package
 from zesty_otter.formats.bare import if_sound
-from zesty_otter.formats.files import find_beside, load, missing_texture
+from zesty_otter.formats.files import find_beside, load_bytes, missing_texture
 from zesty_otter.formats.usd.materials import Materials
 from zesty_otter.formats.usd.mesh import (
     SOLIDS,
@@ -66,7 +66,7 @@ _MOST_NUMBERS = 64  # in a property that is a list
 def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
     """Read a .usda, .usdc or .usd file, or a .usdz package of them."""
     del progress
-    data = load(path).tobytes()
+    data = load_bytes(path)
     reading = _Reading(path, folders, open_package(path, data) if data[:2] == b"PK" else None)
     try:
         return reading.scene(data)
@@ -144,7 +144,7 @@ class _Reading:
         if found.path is None:
             return None
         self.read_files.append(found.path)
-        data = bytes(load(found.path))
+        data = load_bytes(found.path)
         if data[:2] == b"PK":
             inner = open_package(found.path, data)
             root = next((one for one in inner if one.lower().endswith((".usda", ".usd", ".usdc"))), None)

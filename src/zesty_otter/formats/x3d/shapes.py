@@ -93,12 +93,14 @@ class _FaceSet:
         """For every corner its point and its place in the index; for every face its size and number."""
         kind = self.kind
         if kind == "IndexedFaceSet":
-            index = ints(self.element.get("coordIndex")).astype(np.int64)
+            index: NDArray[Any] = ints(self.element.get("coordIndex"))
             breaks = index < 0
-            run: NDArray[Any] = np.cumsum(breaks) - breaks
             place = np.flatnonzero(~breaks)
-            counted: tuple[Any, Any] = np.unique(run[place], return_counts=True)
-            return index[place], counted[1], place, counted[0]
+            # What stands between two breaks is a face, where it is anything.
+            ends = np.flatnonzero(np.append(breaks, True))
+            sizes = np.diff(ends, prepend=-1) - 1
+            faces = np.flatnonzero(sizes)
+            return index[place], sizes[faces], place, faces
         indexed = kind.startswith("Indexed")
         index = ints(self.element.get("index")).astype(np.int64) if indexed else np.arange(count)
         if kind.endswith(("StripSet", "FanSet")):
@@ -120,6 +122,8 @@ class _FaceSet:
         self, points: NDArray[Any], point: NDArray[Any], size: NDArray[Any], place: NDArray[Any], face: NDArray[Any]
     ) -> tuple[NDArray[Any], NDArray[Any], NDArray[Any], NDArray[Any]]:
         finite = usable_rows(points)
+        if len(size) and int(size.min()) >= 3 and points_into(point, len(points)) and finite.all():
+            return point, size, place, face
         there = (point >= 0) & (point < len(points))
         good = there & finite[np.where(there, point, 0)] if len(points) else there
         of = np.repeat(np.arange(len(size)), size)
@@ -144,7 +148,7 @@ class _FaceSet:
             return []
         words = {"normal": ("normalIndex", "normalPerVertex"), "color": ("colorIndex", "colorPerVertex")}
         key, per = words.get(kind, ("texCoordIndex", ""))
-        own = ints(self.element.get(key)).astype(np.int64) if self.kind == "IndexedFaceSet" else np.zeros(0, np.int64)
+        own = ints(self.element.get(key)) if self.kind == "IndexedFaceSet" else np.zeros(0, np.int32)
         if per and not is_true(self.element, per, True):
             of = np.repeat(_taken(own, face) if len(own) else face, size)
         else:
@@ -173,6 +177,8 @@ class _FaceSet:
 
 def _taken(index: NDArray[Any], at: NDArray[Any]) -> NDArray[Any]:
     """Entries of an index, -1 beyond its end."""
+    if len(at) and int(at.max()) < len(index):
+        return index[at]
     return np.where(at < len(index), index[np.minimum(at, len(index) - 1)], -1)
 
 
