@@ -8,14 +8,12 @@ import re
 from typing import Annotated, Any, Literal, get_args, get_origin
 
 import typer
-from pydantic_core import PydanticUndefined
 from rich.markup import escape
 
 from zesty_otter.cli import console
 from zesty_otter.cli.console import results
 from zesty_otter.model import format_length
-from zesty_otter.steps import Step, step_named, with_those_of_others
-from zesty_otter.steps.base import as_length
+from zesty_otter.steps import Step, first_line, step_named, summaries, with_those_of_others
 
 
 def command(
@@ -28,8 +26,8 @@ def command(
         console.print_json(document(step_named(name)) if name else documents)
     elif name is None:
         made = console.table("step", "what it does")
-        for slug, step in with_those_of_others().items():
-            made.add_row(slug, first_line(step))
+        for slug, line in summaries().items():
+            made.add_row(slug, line)
         results.print(made)
         results.print("\n`zesty-otter steps NAME` explains one; `convert --step 'NAME key=value'` takes it.")
     else:
@@ -84,10 +82,6 @@ def settings_of(step: type[Step]) -> dict[str, Any]:
     return fields if step.whole_scene else {**fields, "only": everywhere}
 
 
-def first_line(step: type[Step]) -> str:
-    return (inspect.getdoc(step) or "").splitlines()[0]
-
-
 def body(step: type[Step]) -> str:
     """The rest of the description, as one paragraph."""
     return " ".join((inspect.getdoc(step) or "").partition("\n\n")[2].split()).replace("``", "")
@@ -114,6 +108,8 @@ def _line(slug: str, settings: dict[str, Any]) -> str:
 
 
 def _is_length(field: Any) -> bool:
+    from zesty_otter.steps.base import as_length
+
     return any(getattr(one, "func", None) is as_length for one in field.metadata)
 
 
@@ -126,9 +122,7 @@ def _toml(value: Any) -> str:
 
 
 def _default(field: Any) -> str:
-    value = field.default
-    if value is PydanticUndefined:
-        value = field.default_factory() if field.default_factory else ""
+    value: Any = field.default_factory() if field.default_factory else "" if field.is_required() else field.default
     if value is None or value in ((), {}):
         return "none"
     if isinstance(value, bool):

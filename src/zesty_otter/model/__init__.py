@@ -1,46 +1,67 @@
 """What a scene is. Data and its invariants; no files, no algorithms beyond bookkeeping."""
 
-from zesty_otter.model.checking import LARGEST, ReadOnlyDict, is_within
-from zesty_otter.model.frame import (
-    UNITS,
-    Frame,
-    all_axes,
-    format_length,
-    format_unit,
-    parse_axes,
-    parse_length,
-    parse_unit,
+from typing import TYPE_CHECKING
+
+from zesty_otter._lazy import homes_of, loaded_when_asked
+
+if TYPE_CHECKING:
+    from zesty_otter.model.checking import LARGEST, ReadOnlyDict, is_within
+    from zesty_otter.model.frame import (
+        UNITS,
+        Frame,
+        all_axes,
+        format_length,
+        format_unit,
+        parse_axes,
+        parse_length,
+        parse_unit,
+    )
+    from zesty_otter.model.joining import joined_meshes
+    from zesty_otter.model.material import (
+        ALPHA_MODES,
+        COLOR_ROLES,
+        TEXTURE_ROLES,
+        Material,
+        Texture,
+        TextureUse,
+        roughness_of_shininess,
+    )
+    from zesty_otter.model.mesh import Layer, Mesh, all_finite, compact, corners_of_faces
+    from zesty_otter.model.naming import count_of, is_default_name, shortened
+    from zesty_otter.model.roles import ROLES, Role
+    from zesty_otter.model.scene import (
+        Camera,
+        Content,
+        Light,
+        Node,
+        Note,
+        Placed,
+        Renamed,
+        Scatter,
+        Scene,
+        content_bounds,
+        default_names,
+        expanded,
+        placed_bounds,
+        seen_bounds,
+    )
+    from zesty_otter.model.transforms import cofactors_of, reframed, transformed, turned_content
+
+__getattr__ = loaded_when_asked(
+    __name__,
+    homes_of(
+        checking="LARGEST ReadOnlyDict is_within",
+        frame="UNITS Frame all_axes format_length format_unit parse_axes parse_length parse_unit",
+        joining="joined_meshes",
+        material="ALPHA_MODES COLOR_ROLES TEXTURE_ROLES Material Texture TextureUse roughness_of_shininess",
+        mesh="Layer Mesh all_finite compact corners_of_faces",
+        naming="count_of is_default_name shortened",
+        roles="ROLES Role",
+        scene="Camera Content Light Node Note Placed Renamed Scatter Scene content_bounds default_names expanded"
+        " placed_bounds seen_bounds",
+        transforms="cofactors_of reframed transformed turned_content",
+    ),
 )
-from zesty_otter.model.joining import joined_meshes
-from zesty_otter.model.material import (
-    ALPHA_MODES,
-    COLOR_ROLES,
-    TEXTURE_ROLES,
-    Material,
-    Texture,
-    TextureUse,
-    roughness_of_shininess,
-)
-from zesty_otter.model.mesh import Layer, Mesh, all_finite, compact, corners_of_faces
-from zesty_otter.model.naming import count_of, is_default_name, shortened
-from zesty_otter.model.roles import ROLES, Role
-from zesty_otter.model.scene import (
-    Camera,
-    Content,
-    Light,
-    Node,
-    Note,
-    Placed,
-    Renamed,
-    Scatter,
-    Scene,
-    content_bounds,
-    default_names,
-    expanded,
-    placed_bounds,
-    seen_bounds,
-)
-from zesty_otter.model.transforms import cofactors_of, reframed, transformed, turned_content
 
 __all__ = [
     "ALPHA_MODES",

@@ -13,11 +13,13 @@ import itertools
 import math
 import re
 from dataclasses import dataclass
-
-import numpy as np
-from numpy.typing import NDArray
+from typing import TYPE_CHECKING
 
 from zesty_otter.errors import UsageError
+
+if TYPE_CHECKING:  # frames are told and compared without NumPy, which takes most of the time of small commands
+    import numpy as np
+    from numpy.typing import NDArray
 
 # Directions in the right-handed reference space that every frame is compared in: left, up, forward.
 _DIRECTIONS = {
@@ -74,12 +76,15 @@ class Frame:
     @property
     def basis(self) -> NDArray[np.float64]:
         """(3, 3) columns: where +X, +Y and +Z point, in the order left, up, forward."""
+        import numpy as np
+
         return np.array([_DIRECTIONS[word] for word in self.axes]).T
 
     @property
     def right_handed(self) -> bool:
         """Whether the axes are those of a right hand."""
-        return bool(np.linalg.det(self.basis) > 0)
+        (a, b, c), (d, e, f), (g, h, i) = (_DIRECTIONS[word] for word in self.axes)
+        return a * (e * i - f * h) - b * (d * i - f * g) + c * (d * h - e * g) > 0
 
     @property
     def up(self) -> tuple[int, float]:
@@ -128,9 +133,9 @@ class Frame:
         >>> zo.Frame("left up forward", "m").towards("right")
         (0, -1.0)
         """
-        along = self.basis.T @ np.array(_DIRECTIONS[word])
-        axis = int(np.argmax(np.abs(along)))
-        return axis, float(along[axis])
+        along = [sum(a * b for a, b in zip(_DIRECTIONS[one], _DIRECTIONS[word], strict=True)) for one in self.axes]
+        axis = next(k for k in range(3) if along[k])
+        return axis, along[axis]
 
     def matrix_to(self, other: Frame) -> NDArray[np.float64]:
         """(3, 3) matrix that takes a position in this frame to the same position in ``other``.
@@ -172,7 +177,7 @@ def parse_axes(axes: str | tuple[str, ...]) -> tuple[str, str, str]:
             f"axes '{' '.join(words)}' are not three of the words left, right, up, down, forward, back.",
             remedy="Name what +X, +Y and +Z mean for the asset, for example 'left up forward'.",
         )
-    if abs(np.linalg.det(np.array([_DIRECTIONS[word] for word in words]))) < 0.5:
+    if len({tuple(map(abs, _DIRECTIONS[word])) for word in words}) < 3:
         raise UsageError(
             f"axes '{' '.join(words)}' name one direction twice.",
             remedy="Use one of left/right, one of up/down and one of forward/back.",

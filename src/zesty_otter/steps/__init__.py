@@ -1,5 +1,8 @@
 """What can be done to a scene: one module per kind of fix, each step a frozen settings model."""
 
+from __future__ import annotations
+
+import inspect
 import re
 import tomllib
 from collections.abc import Iterator, MutableMapping
@@ -8,11 +11,11 @@ from typing import TYPE_CHECKING
 from zesty_otter._lazy import homes_of, loaded_when_asked
 from zesty_otter._plugins import plugins
 from zesty_otter.errors import UsageError, closest
-from zesty_otter.steps.base import Length, Step, apply
 
 if TYPE_CHECKING:
     from zesty_otter.steps.assets import Roles
     from zesty_otter.steps.bake import BakeTransforms
+    from zesty_otter.steps.base import Length, Step, apply
     from zesty_otter.steps.bounds import Bounds
     from zesty_otter.steps.card import Card
     from zesty_otter.steps.cleanup import CleanUp, Weld
@@ -36,42 +39,86 @@ if TYPE_CHECKING:
     from zesty_otter.steps.words import Words
 
 _OWN = {
-    "roles": ("assets", "Roles"),
-    "select": ("selection", "Select"),
-    "reframe": ("reframe", "Reframe"),
-    "scale": ("scale", "Scale"),
-    "bake": ("bake", "BakeTransforms"),
-    "weld": ("cleanup", "Weld"),
-    "clean-up": ("cleanup", "CleanUp"),
-    "merge-flat": ("polygons", "MergeFlat"),
-    "normals": ("smoothing", "Normals"),
-    "uv-sets": ("uvs", "UvSets"),
-    "materials": ("materials", "Materials"),
-    "textures": ("textures", "Textures"),
-    "gather": ("instances", "Gather"),
-    "expand": ("instances", "Expand"),
-    "join": ("joining", "Join"),
-    "divide": ("joining", "Divide"),
-    "pivot": ("pivot", "Pivot"),
-    "lighten": ("lighter", "Lighten"),
-    "levels": ("levels", "Levels"),
-    "card": ("card", "Card"),
-    "collision": ("collision", "Collision"),
-    "shadow": ("shadow", "Shadow"),
-    "bounds": ("bounds", "Bounds"),
-    "names": ("names", "Names"),
-    "triangulate": ("polygons", "Triangulate"),
-    "tangents": ("smoothing", "Tangents"),
+    "roles": ("assets", "Roles", "Give nodes their roles, by name template, by group or by hand."),
+    "select": ("selection", "Select", "Keep some nodes and drop others."),
+    "reframe": ("reframe", "Reframe", "Change units and axes of everything, leaving no rotation or scale on any node."),
+    "scale": (
+        "scale",
+        "Scale",
+        "Make everything larger or smaller about the scene's origin, in the data and not on the nodes.",
+    ),
+    "bake": ("bake", "BakeTransforms", "Give nodes rotation zero and scale one, without moving anything."),
+    "weld": ("cleanup", "Weld", "Make points that are very close one point."),
+    "clean-up": (
+        "cleanup",
+        "CleanUp",
+        "Drop what draws nothing, turn faces outward, close small holes, merge what is there twice.",
+    ),
+    "merge-flat": (
+        "polygons",
+        "MergeFlat",
+        "Join faces that are flat together into clean n-gons: the way back from triangles.",
+    ),
+    "normals": ("smoothing", "Normals", "Decide which edges are smooth and which are hard."),
+    "uv-sets": ("uvs", "UvSets", "Keep, drop, rename, reorder and flip UV sets, and say what is wrong with them."),
+    "materials": ("materials", "Materials", "Rename, merge, order, limit and simplify materials."),
+    "textures": (
+        "textures",
+        "Textures",
+        "Find textures, bring them to size and form, pack and unpack channels, flip normal maps.",
+    ),
+    "gather": ("instances", "Gather", "Make one scatter of nodes that show the same mesh below the same parent."),
+    "expand": ("instances", "Expand", "Make nodes of the copies of scatters, all of which share the mesh."),
+    "join": ("joining", "Join", "Make one mesh of all visible ones, and one of each level."),
+    "divide": (
+        "joining",
+        "Divide",
+        "Divide meshes: into loose parts, by material, or into pieces that 16-bit indices can count.",
+    ),
+    "pivot": ("pivot", "Pivot", "Put the pivot of every asset where it belongs, without moving what is seen."),
+    "lighten": ("lighter", "Lighten", "Bring meshes that are too heavy down to a number of triangles."),
+    "levels": ("levels", "Levels", "Give every visible mesh a chain of lighter versions, and measure each."),
+    "card": (
+        "card",
+        "Card",
+        "Give every visible mesh a flat picture of itself as its last level, for nets, foliage and what is far away.",
+    ),
+    "collision": (
+        "collision",
+        "Collision",
+        "Give every visible mesh the collision it needs, and look after what is there already.",
+    ),
+    "shadow": ("shadow", "Shadow", "Give every visible mesh a light, closed mesh to cast its shadow."),
+    "bounds": (
+        "bounds",
+        "Bounds",
+        "Add to each asset a shape that says how large it is: a box or a sphere, with the role of bounds.",
+    ),
+    "names": (
+        "names",
+        "Names",
+        "Give nodes, meshes, materials and textures names that every program and file system takes.",
+    ),
+    "triangulate": ("polygons", "Triangulate", "Split every face into triangles, always the same way."),
+    "tangents": ("smoothing", "Tangents", "Give meshes the tangents that normal maps are read with."),
 }
-"""Our own, by slug, in the order in which they are usually taken: where each declares itself, and as what."""
+"""Our own, by slug, in the order in which they are usually taken: where each declares itself, as what, and
+the first line of what it says it does, which a list of steps shows without loading any."""
 
 __getattr__ = loaded_when_asked(
     __name__,
-    {name: module for module, name in _OWN.values()} | homes_of(measures="LevelFacts level_facts", words="Words"),
+    {name: module for module, name, _ in _OWN.values()}
+    | homes_of(base="Length Step apply", measures="LevelFacts level_facts", words="Words"),
 )
 
 
-class _Steps(MutableMapping[str, type[Step]]):
+if TYPE_CHECKING:
+    _ByName = MutableMapping[str, type[Step]]
+else:
+    _ByName = MutableMapping
+
+
+class _Steps(_ByName):
     """Steps by their words; one of ours is loaded when it is asked for."""
 
     def __init__(self) -> None:
@@ -150,6 +197,43 @@ def with_those_of_others() -> MutableMapping[str, type[Step]]:
     for step in plugins("zesty_otter.steps"):
         STEPS.setdefault(step.slug, step)
     return STEPS
+
+
+def summaries() -> dict[str, str]:
+    """What every step does, in a line each, without loading those of our own.
+
+    Returns
+    -------
+    dict of str to str
+        By slug.
+
+    Examples
+    --------
+    >>> summaries()["weld"]
+    'Make points that are very close one point.'
+    """
+    known = with_those_of_others()
+    return {slug: _OWN[slug][2] if slug in _OWN else first_line(known[slug]) for slug in known}
+
+
+def first_line(step: type[Step]) -> str:
+    """What a step does, in a line.
+
+    Parameters
+    ----------
+    step : type of Step
+
+    Returns
+    -------
+    str
+
+    Examples
+    --------
+    >>> from zesty_otter.steps import Weld
+    >>> first_line(Weld)
+    'Make points that are very close one point.'
+    """
+    return (inspect.getdoc(step) or "").partition("\n")[0]
 
 
 def step_named(slug: str) -> type[Step]:
@@ -252,9 +336,11 @@ __all__ = [
     "Weld",
     "Words",
     "apply",
+    "first_line",
     "level_facts",
     "register",
     "step_from_text",
     "step_named",
+    "summaries",
     "with_those_of_others",
 ]
