@@ -30,7 +30,8 @@ def loaded_by(*arguments: object) -> set[str]:
         (["--help"], (*HEAVY, "numpy", "pydantic", "rich.console")),
         (["--version"], (*HEAVY, "numpy", "pydantic", "rich.console")),
         (["formats"], (*HEAVY, "pydantic")),
-        (["targets"], (*HEAVY, "zesty_otter.steps")),
+        (["targets"], (*HEAVY, "numpy", "zesty_otter.steps")),
+        (["steps"], (*HEAVY, "numpy", "pydantic")),
         (
             ["steps", "weld"],
             ("scipy", "PIL", "lxml", "jinja2", "zesty_otter.geometry.decompose", "zesty_otter.pictures"),
@@ -63,3 +64,7 @@ def test_names_of_rooms_are_found_wherever_they_live():
             assert getattr(room, name) is not None
     with pytest.raises(AttributeError, match="has no attribute 'Wled'"):
         zo.steps.Wled  # noqa: B018
+
+
+def test_steps_are_listed_with_what_they_say_of_themselves():
+    assert zo.steps.summaries() == {slug: zo.steps.first_line(step) for slug, step in zo.steps.STEPS.items()}

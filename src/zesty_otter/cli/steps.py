@@ -5,7 +5,7 @@ from __future__ import annotations
 import inspect
 import json as json_module
 import re
-from typing import Annotated, Any, Literal, get_args, get_origin
+from typing import TYPE_CHECKING, Annotated, Any, Literal, get_args, get_origin
 
 import typer
 from rich.markup import escape
@@ -13,7 +13,10 @@ from rich.markup import escape
 from zesty_otter.cli import console
 from zesty_otter.cli.console import results
 from zesty_otter.model import format_length
-from zesty_otter.steps import Step, first_line, step_named, summaries, with_those_of_others
+from zesty_otter.steps import first_line, step_named, summaries, with_those_of_others
+
+if TYPE_CHECKING:
+    from zesty_otter.steps import Step
 
 
 def command(
