@@ -765,14 +765,15 @@ def _assembled(name: str, primitives: list[_Primitive]) -> Mesh:
     materials = tuple({id(one.material): one.material for one in primitives}.values())
     keys = list(dict.fromkeys(key for one in primitives for key in one.attributes))
     layers = [layer for key in sorted(keys, key=_layer_order) for layer in _layer(key, primitives, corners)]
-    return Mesh.taking(
+    # Positions, indices and values were all looked at above.
+    return Mesh.trusted(
         name,
         _end_to_end(points),
         np.arange(0, len(corners) + 1, 3, dtype=np.int32),
         corners,
-        tuple(layers),
-        materials,
-        np.concatenate(face_slot) if len(materials) > 1 else None,
+        layers=tuple(layers),
+        slots=materials,
+        face_slot=np.concatenate(face_slot) if len(materials) > 1 else None,
     )
 
 
@@ -812,7 +813,10 @@ def _layer(key: str, primitives: list[_Primitive], corners: NDArray[np.int32]) -
     table, known = _end_to_end(values), _end_to_end(there)
     if kind == "uv":
         # Ours start at the lower left corner.
-        table = np.stack([table[:, 0], np.float32(1.0) - table[:, 1]], axis=1)
+        upright = np.empty_like(table)
+        upright[:, 0] = table[:, 0]
+        np.subtract(np.float32(1.0), table[:, 1], out=upright[:, 1])
+        table = upright
     index = corners if known.all() else np.where(known[corners], corners, -1)
     yield Layer.taking(kind, table, index)
 
