@@ -10,10 +10,11 @@ cpdef void cover(const int64_t[:, ::1] grid, const int32_t[:, ::1] corners, uint
     """Counts how many triangles cover each pixel's centre, up to 255.
 
     ``grid`` (C, 2) are whole numbers, FINE to a pixel. The top-left rule gives every centre on a shared edge to one
-    triangle. Invariant: ``ab``, ``bc`` and ``ca`` are above 0 just where the centre is on the inner side of that edge.
+    triangle. Invariant: `_side` is above 0 just where a centre is on the inner side of an edge.
     """
-    cdef int64_t ab, area, ax, ay, bc, bx, by, ca, column, cx, cy, first_column, first_line, high, last_column, line, t
+    cdef int64_t area, ax, ay, bx, by, column, cx, cy, first_column, first_line, high, last_column, line, t
     cdef int64_t wide, x, y
+    cdef int64_t[2] run
     with nogil:
         high, wide = counts.shape[0], counts.shape[1]
         for t in range(len(corners)):
@@ -31,13 +32,23 @@ cpdef void cover(const int64_t[:, ::1] grid, const int32_t[:, ::1] corners, uint
             x = first_column * FINE + FINE // 2
             for line in range(first_line, min(high - 1, max(ay, by, cy) >> 4) + 1):
                 y = line * FINE + FINE // 2
-                ab, bc, ca = _side(ax, ay, bx, by, x, y), _side(bx, by, cx, cy, x, y), _side(cx, cy, ax, ay, x, y)
-                for column in range(first_column, last_column + 1):
-                    if ab > 0 and bc > 0 and ca > 0 and counts[line, column] < 255:
+                run[0], run[1] = 0, last_column - first_column
+                _narrow(run, _side(ax, ay, bx, by, x, y), FINE * (by - ay))
+                _narrow(run, _side(bx, by, cx, cy, x, y), FINE * (cy - by))
+                _narrow(run, _side(cx, cy, ax, ay, x, y), FINE * (ay - cy))
+                for column in range(first_column + run[0], first_column + run[1] + 1):
+                    if counts[line, column] < 255:
                         counts[line, column] += 1
-                    ab -= FINE * (by - ay)
-                    bc -= FINE * (cy - by)
-                    ca -= FINE * (ay - cy)
+
+
+cdef inline void _narrow(int64_t *run, int64_t side, int64_t step) noexcept nogil:
+    """Leaves of a run, first to last, the numbers n for which side - n * step is above 0."""
+    if step > 0:
+        run[1] = min(run[1], (side - 1) // step if side > 0 else -1)
+    elif step < 0:
+        run[0] = max(run[0], 0 if side > 0 else -side // -step + 1)
+    elif side <= 0:
+        run[1] = -1
 
 
 cdef inline int64_t _side(int64_t ax, int64_t ay, int64_t bx, int64_t by, int64_t x, int64_t y) noexcept nogil:
