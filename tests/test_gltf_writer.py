@@ -282,4 +282,4 @@ def test_properties_that_are_no_numbers_are_left_out_and_said(tmp_path):
     said = {"weight": 12, "far": math.inf, "parts": [1.0, math.nan]}
     notes = zo.write(scene_of(Node("gate", content=cube(), properties=said)), tmp_path / "a.glb")
     assert dict(zo.read(tmp_path / "a.glb").roots[0].properties) == {"weight": 12}
-    assert "properties of node 'gate' that are no finite numbers are left out: far, parts" in texts(notes)
+    assert "properties of node 'gate' that are not finite numbers are left out: far, parts" in texts(notes)

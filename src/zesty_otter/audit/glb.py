@@ -104,11 +104,11 @@ class _Inspection:
         """The document, once what is looked at in it is known to be of the kinds it should be."""
         document = json.loads(text)
         if not isinstance(document, dict):
-            raise self.fail("its text is no object")
+            raise self.fail("its JSON is not an object")
         for table in _TABLES:
             rows = document.get(table, [])
             if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
-                raise self.fail(f"'{table}' is no list of objects")
+                raise self.fail(f"'{table}' is not a list of objects")
         todo: list[Any] = [document]
         while todo:
             about = todo.pop()
@@ -116,7 +116,7 @@ class _Inspection:
                 if key in _KINDS and (not isinstance(value, _KINDS[key]) or isinstance(value, bool)):
                     raise self.fail(f"'{key}' is {value!r:.40}")
                 if key == "primitives" and not all(isinstance(one, dict) for one in value):
-                    raise self.fail("'primitives' is no list of objects")
+                    raise self.fail("'primitives' is not a list of objects")
                 held = list(value.values()) if key == "attributes" else value if key in _NUMBERS else ()
                 whole = int if key in ("attributes", "children") else int | float
                 if not all(isinstance(one, whole) and abs(one) < 1e30 for one in held):

@@ -151,7 +151,7 @@ def flag(value: Any, what: str, place: str) -> None:
 def texts(value: Any, what: str, place: str) -> tuple[str, ...]:
     """Some texts."""
     if isinstance(value, str) or not isinstance(value, Iterable):
-        raise ModelError(f"{what} must be several texts, not {value!r}.", place=place)
+        raise ModelError(f"{what} must be a list of texts, not {value!r}.", place=place)
     found = tuple(value)
     for one in found:
         if not isinstance(one, str):

@@ -734,7 +734,7 @@ class Mesh:
         own["properties"] = read_only(own["properties"], "properties", place)
         for key in ("layers", "slots"):
             if isinstance(own[key], str) or not isinstance(own[key], Iterable):
-                raise ModelError(f"{key} must be several things, not {own[key]!r}.", place=place)
+                raise ModelError(f"{key} must be a list, not {own[key]!r}.", place=place)
             own[key] = tuple(own[key])
 
     def _check(self, old: Mesh | None = None) -> None:

@@ -46,7 +46,7 @@ class _Roles(Mapping[str, Role]):
         others = plugins("zesty_otter.roles")
         for one in others:
             if not isinstance(one, Role):
-                raise ModelError(f"'{one!r}' is no role.", remedy="An entry point in zesty_otter.roles names a Role.")
+                raise ModelError(f"{one!r} is not a role.", remedy="An entry point in zesty_otter.roles names a Role.")
         return {**self._own, **{one.name: one for one in others if one.name not in self._own}}
 
     def __getitem__(self, name: str) -> Role:

@@ -10,7 +10,7 @@ from pydantic import Field
 from zesty_otter.geometry.surface.flat import merge_flat, runs_straight
 from zesty_otter.geometry.surface.normals import continuous_edges
 from zesty_otter.geometry.surface.topology import topology
-from zesty_otter.model import Mesh, Scene
+from zesty_otter.model import Mesh, Scene, count_of
 from zesty_otter.polygons import hard_to_fan, triangulated, with_corners
 from zesty_otter.steps.base import Step
 
@@ -42,7 +42,7 @@ class Triangulate(Step):
             return triangulated(mesh, self.diagonal, to_split) if to_split.any() else mesh
 
         changed = scene.map_meshes(change)
-        return changed.with_notes(self.note(f"{split:,} faces split into triangles")) if split else scene
+        return changed.with_notes(self.note(f"{count_of(split, 'face')} split into triangles")) if split else scene
 
 
 class MergeFlat(Step):

@@ -41,12 +41,12 @@ def unpacked_view(about: Mapping[str, Any], data: NDArray[np.uint8]) -> NDArray[
     data = np.ascontiguousarray(data)
     head = {"ATTRIBUTES": 0xA0, "TRIANGLES": 0xE0, "INDICES": 0xD0}.get(mode)
     if head is None or not len(data) or data[0] & 0xF0 != head:
-        raise UnsoundError(f"a compressed view is no {mode}")
+        raise UnsoundError(f"a compressed view does not hold {mode}")
     if data[0] & 0x0F > (0 if mode == "ATTRIBUTES" else 1):
         raise UnsoundError(f"a compressed view is of version {int(data[0] & 0x0F)}, which is not known")
     if mode == "ATTRIBUTES":
         if stride % 4:
-            raise UnsoundError("rows of a compressed view are no whole words")
+            raise UnsoundError("rows of a compressed view are not whole words")
         rows = np.empty((count, stride), np.uint8)
         if kernels.attributes(data, stride, rows) < 0:
             raise UnsoundError("a compressed view is cut short")

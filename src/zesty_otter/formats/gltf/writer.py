@@ -134,7 +134,7 @@ class _Writer:
         """Properties without numbers that JSON has none for."""
         lost = [key for key, value in properties.items() if not _is_finite(value)]
         if lost:
-            text = f"properties of {owner} that are no finite numbers are left out: {shortened(lost)}"
+            text = f"properties of {owner} that are not finite numbers are left out: {shortened(lost)}"
             self.notes.append(Note("lost", text, "gltf"))
         return {key: value for key, value in properties.items() if key not in lost}
 

@@ -271,7 +271,7 @@ class _Parser:
         count = value.size if isinstance(value, np.ndarray) else 1
         numbers = isinstance(value, np.ndarray | int | float)
         if not numbers or is_list != kind.endswith("[]") or (count % width if is_list else count != width):
-            raise self.fail(f"this is no {kind}")
+            raise self.fail(f"this is not a {kind}")
         return value
 
     def _skip_braces(self) -> None:
