@@ -6,6 +6,7 @@ full and returns; the caller enlarges it and calls again.
 
 from libc.math cimport NAN
 from libc.stdint cimport uint8_t, int32_t, int64_t, uint64_t
+from libc.string cimport memcmp
 from zesty_otter.formats._numbers cimport read_float
 
 # Where the scan keeps its counts between calls: indices into `state`.
@@ -65,8 +66,16 @@ cdef enum:
     _NEWLINE = 10
     _RETURN = 13
     _SPACE = 32
+    _HASH = 35
     _SLASH = 47
     _BACKSLASH = 92
+    _F = 102
+    _G = 103
+    _N = 110
+    _O = 111
+    _S = 115
+    _T = 116
+    _V = 118
 
 
 cdef inline bint _is_end(uint8_t c) noexcept nogil:
@@ -209,7 +218,7 @@ cdef inline (int64_t, int64_t) _read_row(
     count = 0
     while count < len(row):
         at = _skip_blanks(data, at, stop, state)
-        if at >= stop or _is_end(data[at]) or data[at] == 35:
+        if at >= stop or _is_end(data[at]) or data[at] == _HASH:
             return count, at
         value, after, ok = read_float(&data[0], at, stop)
         if not ok or (after < stop and data[after] > _SPACE and data[after] != 35 and data[after] != _BACKSLASH):
@@ -227,18 +236,188 @@ cdef inline int64_t _statement(const uint8_t[::1] data, int64_t at, int64_t end)
     size = end - at
     c = data[at]
     if size == 1:
-        if c == 115:  # s
+        if c == _S:
             return KIND_SMOOTHING
-        if c == 103:  # g
+        if c == _G:
             return KIND_GROUP
-        if c == 111:  # o
+        if c == _O:
             return KIND_OBJECT
     elif size == 6:
-        if c == 117 and data[at + 1] == 115 and data[at + 2] == 101 and data[at + 3] == 109:  # usemtl
+        if memcmp(&data[at], b"usem", 4) == 0:  # usemtl
             return KIND_MATERIAL
-        if c == 109 and data[at + 1] == 116 and data[at + 2] == 108 and data[at + 3] == 108:  # mtllib
+        if memcmp(&data[at], b"mtll", 4) == 0:  # mtllib
             return KIND_LIBRARY
     return KIND_OTHER
+
+
+cdef inline int64_t _vertex(
+    const uint8_t[::1] data, int64_t *at, int64_t stop, int64_t[::1] state, double[:, ::1] points, float[:, ::1] colors,
+    float[:, ::1] uvs, float[:, ::1] normals, double[::1] row
+) noexcept nogil:
+    """A statement v, vt or vn: DONE, or what is full."""
+    cdef bint sound
+    cdef int64_t count, k, line = state[LINE], n
+    cdef uint8_t what = data[at[0] + 1] if at[0] + 1 < stop else <uint8_t>_NEWLINE
+    if what == _T:
+        if state[UVS] >= len(uvs):
+            return FULL_UVS
+    elif what == _N:
+        if state[NORMALS] >= len(normals):
+            return FULL_NORMALS
+    elif state[POINTS] >= len(points):
+        return FULL_POINTS
+    count, at[0] = _read_row(data, at[0] + (1 if what <= _SPACE else 2), stop, state, row)
+    sound = count > 0
+    for k in range(min(count, 3)):
+        sound = sound and abs(row[k]) <= 3e38
+    if what == _T:
+        n = state[UVS]
+        uvs[n, 0] = row[0] if sound else NAN
+        uvs[n, 1] = row[1] if count > 1 else 0.0
+        state[DEPTHS] += sound and count > 2 and row[2] != 0.0
+        state[UVS] = n + 1
+        return DONE
+    sound = sound and count >= 3
+    if what == _N:
+        n = state[NORMALS]
+        for k in range(3):
+            normals[n, k] = row[k] if sound else NAN
+        state[NORMALS] = n + 1
+        return DONE
+    n = state[POINTS]
+    if count >= 6 and len(colors) <= n:
+        state[LINE] = line
+        return WANT_COLORS
+    for k in range(3):
+        # A bad point keeps its number, so that the faces behind it do not shift.
+        points[n, k] = row[k] if sound else NAN
+    if not sound:
+        if state[BAD_NUMBERS] == 0:
+            state[BAD_NUMBER_LINE] = line
+        state[BAD_NUMBERS] += 1
+    if len(colors) > n:
+        for k in range(3):
+            colors[n, k] = row[3 + k] if count >= 6 else NAN
+    state[POINTS] = n + 1
+    return DONE
+
+
+cdef inline bint _corner(
+    const uint8_t[::1] data, int64_t *at, int64_t stop, int64_t[::1] state, int32_t[:, ::1] corners, int64_t n
+) noexcept nogil:
+    """A corner of a face, point/UV/normal; False when it is none."""
+    cdef int64_t after, index
+    index, after = _read_index(data, at[0], stop)
+    if after == at[0]:
+        return False
+    corners[n, 0] = _resolved(index, state[POINTS])
+    corners[n, 1] = -1
+    corners[n, 2] = -1
+    at[0] = after
+    if after < stop and data[after] == _SLASH:
+        index, after = _read_index(data, at[0] + 1, stop)
+        if after > at[0] + 1:
+            corners[n, 1] = _resolved(index, state[UVS])
+            state[HAS_UV] = 1
+        at[0] = after
+        if after < stop and data[after] == _SLASH:
+            index, after = _read_index(data, at[0] + 1, stop)
+            if after > at[0] + 1:
+                corners[n, 2] = _resolved(index, state[NORMALS])
+                state[HAS_NORMAL] = 1
+            at[0] = after
+    return at[0] >= stop or data[at[0]] <= _SPACE or data[at[0]] == _BACKSLASH or data[at[0]] == _HASH
+
+
+cdef inline int64_t _face(
+    const uint8_t[::1] data, int64_t *at, int64_t stop, int64_t[::1] state, int32_t[::1] face_start,
+    int32_t[:, ::1] corners, int32_t[::1] face_line, int64_t[:, ::1] runs
+) noexcept nogil:
+    """The corners of a statement f: DONE, or what is full."""
+    cdef bint sound = True
+    cdef int64_t first = state[CORNERS], line = state[LINE], n = first
+    if state[FACES] >= len(face_line):
+        return FULL_FACES
+    if state[RUNS] >= len(runs):
+        return FULL_RUNS
+    while sound:
+        at[0] = _skip_blanks(data, at[0], stop, state)
+        if at[0] >= stop or data[at[0]] == _HASH or _is_end(data[at[0]]):
+            break
+        if n >= len(corners):
+            state[LINE] = line
+            return FULL_CORNERS
+        sound = _corner(data, at, stop, state, corners, n)
+        n += sound
+    if not sound:
+        if state[BAD_CORNERS] == 0:
+            state[BAD_CORNER_LINE] = line
+        state[BAD_CORNERS] += 1
+    elif n - first < 3:
+        if state[SHORT_FACES] == 0:
+            state[SHORT_FACE_LINE] = line
+        state[SHORT_FACES] += 1
+    else:
+        _keep_face(state, face_start, face_line, runs, line, n)
+    return DONE
+
+
+cdef inline void _keep_face(
+    int64_t[::1] state, int32_t[::1] face_start, int32_t[::1] face_line, int64_t[:, ::1] runs, int64_t line,
+    int64_t end
+) noexcept nogil:
+    """A face whose corners end at ``end``, in the run of faces before it or in one of its own."""
+    cdef int64_t f = state[FACES], r = state[RUNS] - 1
+    face_line[f] = line
+    face_start[f + 1] = end
+    if (
+        r < 0
+        or runs[r, 1] != state[OBJECT]
+        or runs[r, 2] != state[GROUP]
+        or runs[r, 3] != state[MATERIAL]
+        or runs[r, 4] != state[SMOOTHING]
+    ):
+        r += 1
+        runs[r, 0], runs[r, 1], runs[r, 2] = f, state[OBJECT], state[GROUP]
+        runs[r, 3], runs[r, 4] = state[MATERIAL], state[SMOOTHING]
+        state[RUNS] = r + 1
+    state[FACES] = f + 1
+    state[CORNERS] = end
+
+
+cdef inline int64_t _other(
+    const uint8_t[::1] data, int64_t *at, int64_t stop, int64_t[::1] state, int64_t[:, ::1] names, int32_t[::1] table
+) noexcept nogil:
+    """A statement with a name, a smoothing group, or one that is only counted: DONE, or what is full."""
+    cdef int64_t after, end = at[0], group, kind, line = state[LINE], n, start
+    if 2 * state[NAMES] + 2 >= len(table) or state[NAMES] + 1 >= len(names):
+        return FULL_NAMES
+    while end < stop and data[end] > _SPACE:
+        end += 1
+    kind = _statement(data, at[0], end)
+    if kind == KIND_OTHER:
+        _name(data, at[0], end, kind, state, names, table)
+        at[0] = end
+        return DONE
+    start, at[0] = _rest_of_line(data, end, stop, state)
+    if kind == KIND_SMOOTHING:
+        group, after = _read_index(data, start, at[0])
+        state[SMOOTHING] = max(0, group) if after > start else 0
+    elif kind == KIND_OBJECT:
+        # Each statement is an object of its own, also when a name comes again.
+        n = state[NAMES]
+        names[n, 0], names[n, 1], names[n, 2] = kind, start, at[0]
+        names[n, 3], names[n, 4] = line, state[POINTS]
+        state[NAMES] = n + 1
+        state[OBJECT] = n
+        state[OBJECTS] += 1
+    else:
+        n = _name(data, start, at[0], kind, state, names, table)
+        if kind == KIND_GROUP:
+            state[GROUP] = n
+        elif kind == KIND_MATERIAL:
+            state[MATERIAL] = n
+    return DONE
 
 
 cpdef int64_t scan(
@@ -251,162 +430,32 @@ cpdef int64_t scan(
     `corners` is (room, 3): point, UV and normal of each corner, -1 where not given, INVALID where the
     index cannot be meant. `runs` is (room, 5): first face, object, group, material, smoothing group.
     """
-    cdef bint bad, sound
-    cdef int64_t after, at, count, end, f, first, group, index, k, kind, line, n, r, start
+    cdef int64_t at, full
     cdef uint8_t c, following
     with nogil:
         at = state[AT]
         while at < pause:
             state[AT] = at
-            line = state[LINE]
             while at < stop and (data[at] == _SPACE or data[at] == _TAB):
                 at += 1
             if at >= stop:
                 break
             c = data[at]
             following = data[at + 1] if at + 1 < stop else <uint8_t>_NEWLINE
-            if c == 118 and (following <= _SPACE or following == 116 or following == 110):  # v, vt, vn
-                if following == 116:
-                    if state[UVS] >= len(uvs):
-                        return FULL_UVS
-                elif following == 110:
-                    if state[NORMALS] >= len(normals):
-                        return FULL_NORMALS
-                elif state[POINTS] >= len(points):
-                    return FULL_POINTS
-                count, at = _read_row(data, at + (1 if following <= _SPACE else 2), stop, state, row)
-                sound = count > 0
-                for k in range(min(count, 3)):
-                    sound = sound and abs(row[k]) <= 3e38
-                if following == 116:
-                    n = state[UVS]
-                    uvs[n, 0] = row[0] if sound else NAN
-                    uvs[n, 1] = row[1] if count > 1 else 0.0
-                    state[DEPTHS] += sound and count > 2 and row[2] != 0.0
-                    state[UVS] = n + 1
-                elif following == 110:
-                    n = state[NORMALS]
-                    sound = sound and count >= 3
-                    for k in range(3):
-                        normals[n, k] = row[k] if sound else NAN
-                    state[NORMALS] = n + 1
-                else:
-                    n = state[POINTS]
-                    if count >= 6 and len(colors) <= n:
-                        state[LINE] = line
-                        return WANT_COLORS
-                    sound = sound and count >= 3
-                    for k in range(3):
-                        # A bad point keeps its number, so that the faces behind it do not shift.
-                        points[n, k] = row[k] if sound else NAN
-                    if not sound:
-                        if state[BAD_NUMBERS] == 0:
-                            state[BAD_NUMBER_LINE] = line
-                        state[BAD_NUMBERS] += 1
-                    if len(colors) > n:
-                        for k in range(3):
-                            colors[n, k] = row[3 + k] if count >= 6 else NAN
-                    state[POINTS] = n + 1
-            elif c == 102 and (following <= _SPACE or (following == 111 and at + 2 < stop and data[at + 2] <= _SPACE)):
-                # f, or fo as the oldest files have it
-                if state[FACES] >= len(face_line):
-                    return FULL_FACES
-                if state[RUNS] >= len(runs):
-                    return FULL_RUNS
-                first = state[CORNERS]
-                n = first
-                at += 1 if following <= _SPACE else 2
-                bad = False
-                while True:
-                    at = _skip_blanks(data, at, stop, state)
-                    if at >= stop or data[at] == 35 or _is_end(data[at]):
-                        break
-                    if n >= len(corners):
-                        state[LINE] = line
-                        return FULL_CORNERS
-                    index, after = _read_index(data, at, stop)
-                    if after == at:
-                        bad = True
-                        break
-                    corners[n, 0] = _resolved(index, state[POINTS])
-                    corners[n, 1] = -1
-                    corners[n, 2] = -1
-                    at = after
-                    if at < stop and data[at] == _SLASH:
-                        index, after = _read_index(data, at + 1, stop)
-                        if after > at + 1:
-                            corners[n, 1] = _resolved(index, state[UVS])
-                            state[HAS_UV] = 1
-                        at = after
-                        if at < stop and data[at] == _SLASH:
-                            index, after = _read_index(data, at + 1, stop)
-                            if after > at + 1:
-                                corners[n, 2] = _resolved(index, state[NORMALS])
-                                state[HAS_NORMAL] = 1
-                            at = after
-                    if at < stop and data[at] > _SPACE and data[at] != _BACKSLASH and data[at] != 35:
-                        bad = True
-                        break
-                    n += 1
-                if bad:
-                    if state[BAD_CORNERS] == 0:
-                        state[BAD_CORNER_LINE] = line
-                    state[BAD_CORNERS] += 1
-                elif n - first < 3:
-                    if state[SHORT_FACES] == 0:
-                        state[SHORT_FACE_LINE] = line
-                    state[SHORT_FACES] += 1
-                else:
-                    f = state[FACES]
-                    face_line[f] = line
-                    face_start[f + 1] = n
-                    r = state[RUNS] - 1
-                    if (
-                        r < 0
-                        or runs[r, 1] != state[OBJECT]
-                        or runs[r, 2] != state[GROUP]
-                        or runs[r, 3] != state[MATERIAL]
-                        or runs[r, 4] != state[SMOOTHING]
-                    ):
-                        r += 1
-                        runs[r, 0], runs[r, 1], runs[r, 2] = f, state[OBJECT], state[GROUP]
-                        runs[r, 3], runs[r, 4] = state[MATERIAL], state[SMOOTHING]
-                        state[RUNS] = r + 1
-                    state[FACES] = f + 1
-                    state[CORNERS] = n
-            elif c == 35:
+            full = DONE
+            if c == _V and (following <= _SPACE or following == _T or following == _N):
+                full = _vertex(data, &at, stop, state, points, colors, uvs, normals, row)
+            elif c == _F and (following <= _SPACE or (following == _O and at + 2 < stop and data[at + 2] <= _SPACE)):
+                at += 1 if following <= _SPACE else 2  # fo, as the oldest files have it
+                full = _face(data, &at, stop, state, face_start, corners, face_line, runs)
+            elif c == _HASH:
                 # A backslash at the end of a comment is the end of somebody's path, not a continuation.
                 while at < stop and not _is_end(data[at]):
                     at += 1
             elif not _is_end(c):
-                if 2 * state[NAMES] + 2 >= len(table) or state[NAMES] + 1 >= len(names):
-                    return FULL_NAMES
-                end = at
-                while end < stop and data[end] > _SPACE:
-                    end += 1
-                kind = _statement(data, at, end)
-                if kind == KIND_OTHER:
-                    _name(data, at, end, kind, state, names, table)
-                    at = end
-                else:
-                    start, at = _rest_of_line(data, end, stop, state)
-                    if kind == KIND_SMOOTHING:
-                        group, after = _read_index(data, start, at)
-                        state[SMOOTHING] = max(0, group) if after > start else 0
-                    elif kind == KIND_OBJECT:
-                        # Each statement is an object of its own, also when a name comes again.
-                        n = state[NAMES]
-                        names[n, 0], names[n, 1], names[n, 2] = kind, start, at
-                        names[n, 3], names[n, 4] = line, state[POINTS]
-                        state[NAMES] = n + 1
-                        state[OBJECT] = n
-                        state[OBJECTS] += 1
-                    else:
-                        n = _name(data, start, at, kind, state, names, table)
-                        if kind == KIND_GROUP:
-                            state[GROUP] = n
-                        elif kind == KIND_MATERIAL:
-                            state[MATERIAL] = n
+                full = _other(data, &at, stop, state, names, table)
+            if full != DONE:
+                return full
             at = _skip_line(data, at, stop, state)
         state[AT] = at
         return DONE if at >= stop else PAUSED

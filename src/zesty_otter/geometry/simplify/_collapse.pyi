@@ -5,6 +5,20 @@ from numpy.typing import NDArray
 
 FEATURE: int
 BORDER: int
+XX: int
+XY: int
+XZ: int
+YY: int
+YZ: int
+ZZ: int
+XD: int
+YD: int
+ZD: int
+DD: int
+X: int
+Y: int
+Z: int
+REACH: int
 FIRST: int
 VERSION: int
 DEGREE: int

@@ -4,7 +4,7 @@ M. Garland and P. Heckbert (1997), "Surface simplification using quadric error m
 follows H. Hoppe (1999), "New quadric metric for simplifying meshes with appearance attributes".
 
 What is met together lies together, because memory decides how long this takes:
-``real`` (V, 16): the quadric of a point (xx xy xz yy yz zz xd yd zd dd), its position, and how far it may go;
+``real`` (V, 16): the quadric of a point, its position, and how far it may go, by the names below;
 ``vert`` (V, 8): whole numbers of a point, by the names below;
 ``face`` (8 T,): of each triangle its points, the next corner at each of them (-1 at the end), and flags;
 ``entry`` (E, 4): of each candidate the points of an edge, the sum of their versions that its cost is of (`_GONE`
@@ -23,6 +23,22 @@ from zesty_otter.geometry._primitives cimport nearest_in_triangle
 cpdef enum:
     FEATURE = 1
     BORDER = 2
+
+cpdef enum:
+    XX = 0
+    XY = 1
+    XZ = 2
+    YY = 3
+    YZ = 4
+    ZZ = 5
+    XD = 6
+    YD = 7
+    ZD = 8
+    DD = 9
+    X = 10
+    Y = 11
+    Z = 12
+    REACH = 13
 
 cpdef enum:
     FIRST = 0
@@ -117,16 +133,16 @@ cpdef void find_features(
 cdef inline void _add_plane(
     double[:, ::1] q, int32_t v, double x, double y, double z, double d, double w
 ) noexcept nogil:
-    q[v, 0] += w * x * x
-    q[v, 1] += w * x * y
-    q[v, 2] += w * x * z
-    q[v, 3] += w * y * y
-    q[v, 4] += w * y * z
-    q[v, 5] += w * z * z
-    q[v, 6] += w * x * d
-    q[v, 7] += w * y * d
-    q[v, 8] += w * z * d
-    q[v, 9] += w * d * d
+    q[v, XX] += w * x * x
+    q[v, XY] += w * x * y
+    q[v, XZ] += w * x * z
+    q[v, YY] += w * y * y
+    q[v, YZ] += w * y * z
+    q[v, ZZ] += w * z * z
+    q[v, XD] += w * x * d
+    q[v, YD] += w * y * d
+    q[v, ZD] += w * z * d
+    q[v, DD] += w * d * d
 
 
 cpdef double mean_area(const double[:, ::1] points, const int32_t[::1] tri) noexcept:
@@ -272,11 +288,11 @@ cdef inline double _between(
 
 cdef inline double _error(const double[:, ::1] real, int64_t u, int64_t v, double x, double y, double z) noexcept nogil:
     cdef double e, xx, xy, xz, yy, yz, zz
-    xx, xy, xz = real[u, 0] + real[v, 0], real[u, 1] + real[v, 1], real[u, 2] + real[v, 2]
-    yy, yz, zz = real[u, 3] + real[v, 3], real[u, 4] + real[v, 4], real[u, 5] + real[v, 5]
+    xx, xy, xz = real[u, XX] + real[v, XX], real[u, XY] + real[v, XY], real[u, XZ] + real[v, XZ]
+    yy, yz, zz = real[u, YY] + real[v, YY], real[u, YZ] + real[v, YZ], real[u, ZZ] + real[v, ZZ]
     e = x * (xx * x + 2 * (xy * y + xz * z)) + y * (yy * y + 2 * yz * z) + zz * z * z
-    e += 2 * ((real[u, 6] + real[v, 6]) * x + (real[u, 7] + real[v, 7]) * y + (real[u, 8] + real[v, 8]) * z)
-    return max(e + real[u, 9] + real[v, 9], 0.0)
+    e += 2 * ((real[u, XD] + real[v, XD]) * x + (real[u, YD] + real[v, YD]) * y + (real[u, ZD] + real[v, ZD]) * z)
+    return max(e + real[u, DD] + real[v, DD], 0.0)
 
 
 cdef inline (double, double, double, double) _place(
@@ -290,16 +306,16 @@ cdef inline (double, double, double, double) _place(
     cdef double bx, by, bz, det, e, eu, ev, ixx, ixy, ixz, iyy, iyz, izz, long, mx, my, mz, pull, px, py, pz, rx
     cdef double ry, rz, slack, ux, uy, uz, vx, vy, vz, x, xx, xy, xz, y, yy, yz, z, zz
     cdef int64_t _
-    ux, uy, uz = real[u, 10], real[u, 11], real[u, 12]
-    vx, vy, vz = real[v, 10], real[v, 11], real[v, 12]
+    ux, uy, uz = real[u, X], real[u, Y], real[u, Z]
+    vx, vy, vz = real[v, X], real[v, Y], real[v, Z]
     if mode == _FREE:
         mx, my, mz = (ux + vx) / 2, (uy + vy) / 2, (uz + vz) / 2
-        xx, xy, xz = real[u, 0] + real[v, 0], real[u, 1] + real[v, 1], real[u, 2] + real[v, 2]
-        yy, yz, zz = real[u, 3] + real[v, 3], real[u, 4] + real[v, 4], real[u, 5] + real[v, 5]
+        xx, xy, xz = real[u, XX] + real[v, XX], real[u, XY] + real[v, XY], real[u, XZ] + real[v, XZ]
+        yy, yz, zz = real[u, YY] + real[v, YY], real[u, YZ] + real[v, YZ], real[u, ZZ] + real[v, ZZ]
         # Relative to the middle, so that what is solved for is small.
-        bx = real[u, 6] + real[v, 6] + xx * mx + xy * my + xz * mz
-        by = real[u, 7] + real[v, 7] + xy * mx + yy * my + yz * mz
-        bz = real[u, 8] + real[v, 8] + xz * mx + yz * my + zz * mz
+        bx = real[u, XD] + real[v, XD] + xx * mx + xy * my + xz * mz
+        by = real[u, YD] + real[v, YD] + xy * mx + yy * my + yz * mz
+        bz = real[u, ZD] + real[v, ZD] + xz * mx + yz * my + zz * mz
         pull = 1e-7 * (xx + yy + zz) + 1e-300
         px, py, pz = xx + pull, yy + pull, zz + pull
         ixx, ixy, ixz = py * pz - yz * yz, xz * yz - xy * pz, xy * yz - xz * py
@@ -368,7 +384,7 @@ cdef inline (double, double, double, double) _evaluate(
         return -1.0, 0.0, 0.0, 0.0
     x, y, z, e = _place(real, u, v, mode)
     # The trace of a quadric is the weight of its planes.
-    weight = real[u, 0] + real[u, 3] + real[u, 5] + real[v, 0] + real[v, 3] + real[v, 5]
+    weight = real[u, XX] + real[u, YY] + real[u, ZZ] + real[v, XX] + real[v, YY] + real[v, ZZ]
     if e > limit * limit * weight:
         return -1.0, x, y, z
     if slope.shape[1] > 2:
@@ -385,7 +401,7 @@ cdef inline (double, double, double, double) _evaluate(
             if alone:
                 break
             c = face[c + 3]
-    dx, dy, dz = real[u, 10] - real[v, 10], real[u, 11] - real[v, 11], real[u, 12] - real[v, 12]
+    dx, dy, dz = real[u, X] - real[v, X], real[u, Y] - real[v, Y], real[u, Z] - real[v, Z]
     long = dx * dx + dy * dy + dz * dz
     # Where nothing costs anything, short edges go first.
     return e + 1e-10 * long * long, x, y, z
@@ -417,15 +433,15 @@ cdef inline bint _keeps_shape(
     """Whether a triangle neither turns over nor becomes a sliver when one of its points moves."""
     cdef double base, new, new_size, nx, ny, nz, old, old_size, ox, oy, oz, shape_new, shape_old, ux, uy, uz, vx
     cdef double vy, vz, wx, wy, wz
-    ux, uy, uz = real[b, 10] - real[p, 10], real[b, 11] - real[p, 11], real[b, 12] - real[p, 12]
-    vx, vy, vz = real[c, 10] - real[p, 10], real[c, 11] - real[p, 11], real[c, 12] - real[p, 12]
+    ux, uy, uz = real[b, X] - real[p, X], real[b, Y] - real[p, Y], real[b, Z] - real[p, Z]
+    vx, vy, vz = real[c, X] - real[p, X], real[c, Y] - real[p, Y], real[c, Z] - real[p, Z]
     ox, oy, oz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
     old_size = ux * ux + uy * uy + uz * uz + vx * vx + vy * vy + vz * vz
-    ux, uy, uz = real[b, 10] - x, real[b, 11] - y, real[b, 12] - z
-    vx, vy, vz = real[c, 10] - x, real[c, 11] - y, real[c, 12] - z
+    ux, uy, uz = real[b, X] - x, real[b, Y] - y, real[b, Z] - z
+    vx, vy, vz = real[c, X] - x, real[c, Y] - y, real[c, Z] - z
     nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
     new_size = ux * ux + uy * uy + uz * uz + vx * vx + vy * vy + vz * vz
-    wx, wy, wz = real[b, 10] - real[c, 10], real[b, 11] - real[c, 11], real[b, 12] - real[c, 12]
+    wx, wy, wz = real[b, X] - real[c, X], real[b, Y] - real[c, Y], real[b, Z] - real[c, Z]
     base = wx * wx + wy * wy + wz * wz
     old, new = ox * ox + oy * oy + oz * oz, nx * nx + ny * ny + nz * nz
     if old <= 1e-24 * old_size * old_size:
@@ -517,8 +533,8 @@ cdef inline (double, double, double, double) _closest(
     """Squared distance of a position to a triangle, and the shares of its points in the nearest place of it."""
     cdef double distance, s, t
     distance, s, t = nearest_in_triangle(
-        real[a, 10], real[a, 11], real[a, 12], real[b, 10], real[b, 11], real[b, 12],
-        real[c, 10], real[c, 11], real[c, 12], x, y, z,
+        real[a, X], real[a, Y], real[a, Z], real[b, X], real[b, Y], real[b, Z],
+        real[c, X], real[c, Y], real[c, Z], x, y, z,
     )
     return distance, 1.0 - s - t, s, t
 
@@ -686,7 +702,7 @@ cdef inline void _merge(
     if tail >= 0:
         face[tail + 3] = -1
     vert[u, FIRST], vert[v, FIRST] = head, -1
-    real[u, 10], real[u, 11], real[u, 12] = x, y, z
+    real[u, X], real[u, Y], real[u, Z] = x, y, z
     for k in range(10):
         real[u, k] += real[v, k]
     there0 = there1 = False
@@ -813,13 +829,13 @@ cdef inline bint _stays_near(
     cdef int64_t e, end, side, there
     for end in range(2):
         e = u if end == 0 else v
-        ox, oy, oz = real[e, 10], real[e, 11], real[e, 12]
+        ox, oy, oz = real[e, X], real[e, Y], real[e, Z]
         best = (ox - x) * (ox - x) + (oy - y) * (oy - y) + (oz - z) * (oz - z)
-        ux, uy, uz = real[u, 10], real[u, 11], real[u, 12]
-        vx, vy, vz = real[v, 10], real[v, 11], real[v, 12]
-        real[u, 10] = real[v, 10] = x
-        real[u, 11] = real[v, 11] = y
-        real[u, 12] = real[v, 12] = z
+        ux, uy, uz = real[u, X], real[u, Y], real[u, Z]
+        vx, vy, vz = real[v, X], real[v, Y], real[v, Z]
+        real[u, X] = real[v, X] = x
+        real[u, Y] = real[v, Y] = y
+        real[u, Z] = real[v, Z] = z
         for side in range(2):
             c = vert[u, FIRST] if side == 0 else vert[v, FIRST]
             there = v if side == 0 else u
@@ -829,8 +845,8 @@ cdef inline bint _stays_near(
                     d, _, _, _ = _closest(real, face[c], n, p, ox, oy, oz)
                     best = min(best, d)
                 c = face[c + 3]
-        real[u, 10], real[u, 11], real[u, 12] = ux, uy, uz
-        real[v, 10], real[v, 11], real[v, 12] = vx, vy, vz
+        real[u, X], real[u, Y], real[u, Z] = ux, uy, uz
+        real[v, X], real[v, Y], real[v, Z] = vx, vy, vz
         if best > reach * reach:
             return False
     # The other way round: the middle of every face that is to be, from those that are.
@@ -841,9 +857,9 @@ cdef inline bint _stays_near(
             n, p = face[_after(c)], face[_before(c)]
             if _lives(face, c) and n != there and p != there:
                 mx, my, mz = (
-                    (x + real[n, 10] + real[p, 10]) / 3,
-                    (y + real[n, 11] + real[p, 11]) / 3,
-                    (z + real[n, 12] + real[p, 12]) / 3,
+                    (x + real[n, X] + real[p, X]) / 3,
+                    (y + real[n, Y] + real[p, Y]) / 3,
+                    (z + real[n, Z] + real[p, Z]) / 3,
                 )
                 best, _, _, _ = _closest(real, face[c], n, p, mx, my, mz)
                 for side in range(2):
@@ -867,18 +883,18 @@ cdef inline bint _joined(
 ) noexcept nogil:
     """Makes one point of two if that may be, and says whether it was."""
     cdef double reach
-    if vert[v, LOCKED] or (not vert[u, LOCKED] and x == real[v, 10] and y == real[v, 11] and z == real[v, 12]):
+    if vert[v, LOCKED] or (not vert[u, LOCKED] and x == real[v, X] and y == real[v, Y] and z == real[v, Z]):
         u, v = v, u
     pairs[0, 0] = pairs[1, 0] = -1
     if not _allowed(real, vert, face, wedge, ring, found, pairs, u, v, x, y, z, most, strict):
         return False
-    reach = min(2 * limit, real[u, 13], real[v, 13])
+    reach = min(2 * limit, real[u, REACH], real[v, REACH])
     if reach < INFINITY and not _stays_near(real, vert, face, u, v, x, y, z, reach):
         return False
     if not _carry(real, vert, face, wedge, values, family, column_layer, slope, pairs, u, v, x, y, z, found, fresh):
         return False
     _merge(real, vert, face, wedge, entry, owner, state, pairs, u, v, x, y, z)
-    real[u, 13] = min(real[u, 13], real[v, 13])
+    real[u, REACH] = min(real[u, REACH], real[v, REACH])
     # Larger than that of any edge of either, so that no cost found before passes for one found since.
     vert[u, VERSION] += vert[v, VERSION] + 1
     vert[v, INTO] = u

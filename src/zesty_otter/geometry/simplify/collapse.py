@@ -171,8 +171,8 @@ class _Work:
         quadrics = np.zeros((count, 10))
         kernels.gather_quadrics(place, tri, feature, kernels.mean_area(place, tri), _BORDER, _SEAM, quadrics)
         self.real = _aligned((count, 16), np.float64)
-        self.real[:, :10], self.real[:, 10:13] = quadrics, place
-        self.real[:, 13] = np.inf if self.reach is None else self.reach
+        self.real[:, : kernels.X], self.real[:, kernels.X : kernels.REACH] = quadrics, place
+        self.real[:, kernels.REACH] = np.inf if self.reach is None else self.reach
         self.vert[:, kernels.FIRST] = np.where(first < 0, -1, first // 3 * 8 + first % 3)
         self.vert[:, kernels.DEGREE], self.vert[:, kernels.LOCKED] = degree, stays
         face = _aligned((faces, 8), np.int32)
@@ -261,7 +261,7 @@ class _Work:
             attributes.append((values.astype(np.float32), index.reshape(-1, 3).astype(np.int32)))
             del rows
         # What never moved is where it was to the last bit.
-        place, before = self.real[used, 10:13], self.before[used]
+        place, before = self.real[used, kernels.X : kernels.REACH], self.before[used]
         still = (place == (before - self.centre) / self.size).all(axis=1)
         points = np.where(still[:, None], before, place * self.size + self.centre)
         triangles = triangles.reshape(-1, 3).astype(np.int32)
@@ -290,7 +290,7 @@ class _Work:
             fixed=many | (self.vert[used, kernels.LOCKED] != 0),
             on_line=on_line,
             dense_on_line=self.on_line,
-            leeway=self.real[used, 13] * self.size,
+            leeway=self.real[used, kernels.REACH] * self.size,
         )
 
 
