@@ -310,7 +310,8 @@ class Node:
         if transform.shape != (4, 4):
             raise ModelError(f"a transform must be a 4 x 4 matrix, not {transform.shape}.", place=place)
         _check_transform(transform[None], place)
-        one_of(self.role, ROLES, "role", place)
+        if self.role not in ROLES:
+            one_of(self.role, ROLES, "role", place)
         flag(self.visible, "visible", place)
         if not isinstance(self.children, Iterable):
             raise ModelError(f"children must be nodes, not {self.children!r}.", place=place)
