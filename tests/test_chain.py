@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import random
 import re
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -51,15 +53,39 @@ def damaged(data: bytes, chance: random.Random, *, text: bool) -> bytes:
     return bytes(out)
 
 
+def every_step() -> list[str]:
+    """Steps with the settings of their examples, and some more."""
+    ours = [step for step in STEPS.values() if step.__module__.startswith("zesty_otter")]
+    said = [step.slug + "".join(f" {k}={v}" for k, v in step.example.items() if isinstance(v, str | int) and " " not in str(v))
+            for step in ours if step.slug not in ("select", "textures", "names", "roles", "scale", "uv-sets")]  # fmt: skip
+    return [*said, *FURTHER]
+
+
+@pytest.mark.checked
+@pytest.mark.filterwarnings("error::RuntimeWarning")  # nobody is to read those
+@pytest.mark.parametrize("scale", [1e-320, 1e-104, 1e-9, 1e14])
+@pytest.mark.parametrize("along", [(1, 1, 1), (1, 0, 0), (0, 1, 1)])
+def test_nodes_squashed_or_blown_up_go_through_every_step_and_format(tmp_path, scale, along):
+    squashed = np.diag([*(scale if one else 1.0 for one in along), 1.0])
+    scene = something().map_nodes(
+        lambda node: node if not node.content else replace(node, transform=squashed @ node.transform)
+    )
+    for step in every_step():
+        with contextlib.suppress(zo.ZestyOtterError):
+            step_from_text(step).apply(scene)
+    for ending in ENDINGS:
+        with contextlib.suppress(zo.ZestyOtterError):
+            zo.write(scene, tmp_path / f"a.{ending}")
+            zo.read(tmp_path / f"a.{ending}", "m")
+
+
 @pytest.mark.checked
 @pytest.mark.filterwarnings("error::RuntimeWarning")  # nobody is to read those
 @pytest.mark.parametrize("ending", ENDINGS)
 def test_damaged_files_go_through_or_are_refused(tmp_path: Path, ending: str):
     zo.write(something(), tmp_path / f"a.{ending}")
     data = (tmp_path / f"a.{ending}").read_bytes()
-    ours = [step for step in STEPS.values() if step.__module__.startswith("zesty_otter")]
-    steps = [step.slug + "".join(f" {k}={v}" for k, v in step.example.items() if isinstance(v, str | int) and " " not in str(v))
-             for step in ours if step.slug not in ("select", "textures", "names", "roles", "scale", "uv-sets")]  # fmt: skip
+    steps = every_step()
     through = 0
     for seed in range(20):
         chance = random.Random(f"{ending} {seed}")
@@ -70,7 +96,7 @@ def test_damaged_files_go_through_or_are_refused(tmp_path: Path, ending: str):
         try:
             scene = zo.read(tmp_path / f"b.{ending}", "m")
             for _ in range(3):
-                scene = step_from_text(chance.choice([*steps, *FURTHER])).apply(scene)
+                scene = step_from_text(chance.choice(steps)).apply(scene)
             zo.write(scene, out)
             zo.read(out, "m")
             through += 1

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.geometry.surface.triangulation import triangulate
-from zesty_otter.model import Layer, Mesh, cofactors_of, count_of
+from zesty_otter.model import Layer, Mesh, cofactors_of, count_of, determinant
 
 _EPS = float(np.finfo(np.float32).eps)
 
@@ -78,7 +78,7 @@ def corners_of(mesh: Mesh, world: NDArray[np.float64], *, triangles: bool) -> Co
     if triangles and not mesh.all_triangles:
         split, face = mesh.surface(triangulate)
         corner, start = split.ravel().astype(np.int64), np.arange(0, split.size + 1, 3)
-    if np.linalg.det(linear) < 0:
+    if determinant(linear) < 0:
         sizes = np.diff(start)
         turned = np.repeat(start[1:] + start[:-1] - 1, sizes) - np.arange(int(start[-1]))
         corner = turned if corner is None else corner[turned]
@@ -93,12 +93,12 @@ def corners_of(mesh: Mesh, world: NDArray[np.float64], *, triangles: bool) -> Co
         normals = at(mesh.normals, np.nan)
         if not np.array_equal(linear, np.eye(3)):
             cofactors = cofactors_of(linear)
-            normals = normals.astype(np.float64) @ cofactors.T * (np.sign(np.linalg.det(linear)) or 1.0)
+            normals = normals.astype(np.float64) @ cofactors.T * (np.sign(determinant(linear)) or 1.0)
     tangents = None
     for layer in mesh.layers_of("tangent"):
         tangents = at(layer, np.nan).astype(np.float64)
         tangents[:, :3] = tangents[:, :3] @ linear.T
-        tangents[:, 3] *= np.sign(np.linalg.det(linear)) or 1.0
+        tangents[:, 3] *= np.sign(determinant(linear)) or 1.0
     names = np.array([" ".join(slot.name.split()) if slot is not None else "" for slot in mesh.slots], object)
     placed = mesh.points if np.array_equal(world, np.eye(4)) else mesh.points @ linear.T + world[:3, 3]
     slot_of_face = mesh.slot_of_face if face is None else mesh.slot_of_face[face]

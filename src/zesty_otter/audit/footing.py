@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.geometry.surface.triangulation import triangulate
-from zesty_otter.model import Placed, Scene
+from zesty_otter.model import Placed, Scene, determinant
 from zesty_otter.steps.assets import assets_of
 
 if TYPE_CHECKING:
@@ -214,7 +214,7 @@ def _in_metres(placed: Placed, metre: float) -> tuple[NDArray[np.float64], NDArr
     corners, _ = mesh.surface(triangulate)
     triangles = mesh.corner_point[corners].astype(np.int32)
     points = (mesh.points @ placed.world[:3, :3].T + placed.world[:3, 3]) * metre
-    return points, triangles[:, ::-1] if np.linalg.det(placed.world[:3, :3]) < 0 else triangles
+    return points, triangles[:, ::-1] if determinant(placed.world[:3, :3]) < 0 else triangles
 
 
 def _is_flat(points: NDArray[np.float64]) -> bool:

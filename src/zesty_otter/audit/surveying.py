@@ -25,6 +25,7 @@ from zesty_otter.model import (
     Texture,
     content_bounds,
     default_names,
+    determinant,
     seen_bounds,
 )
 from zesty_otter.steps.measures import LevelFacts, level_facts
@@ -271,7 +272,7 @@ def leftover(transform: NDArray[np.float64]) -> tuple[str, ...]:
     parts = []
     if not np.allclose(lengths, 1.0, rtol=0, atol=1e-9):
         parts.append("scale")
-    if np.linalg.det(linear) < 0:
+    if determinant(linear) < 0:
         parts.append("mirror")
     if not np.allclose(gram, np.diag(lengths**2), rtol=0, atol=1e-9 * max(float(lengths.max()) ** 2, 1e-300)):
         parts.append("shear")

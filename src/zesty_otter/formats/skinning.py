@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.model import Layer, Mesh, is_within, transformed
+from zesty_otter.model import Layer, Mesh, determinant, is_within, transformed
 
 
 @dataclass(frozen=True)
@@ -59,7 +59,7 @@ def moved(mesh: Mesh, matrix: NDArray[np.float64], world: NDArray[np.float64]) -
     Mesh or None
         None where a point would be nowhere.
     """
-    if not abs(np.linalg.det(world)) > 0:
+    if not abs(determinant(world)) > 0:
         return None
     with np.errstate(over="ignore", invalid="ignore"):
         points = np.einsum("nij,nj->ni", matrix[:, :, :3], mesh.points) + matrix[:, :, 3]

@@ -45,7 +45,7 @@ if TYPE_CHECKING:
         placed_bounds,
         seen_bounds,
     )
-    from zesty_otter.model.transforms import cofactors_of, reframed, transformed, turned_content
+    from zesty_otter.model.transforms import cofactors_of, determinant, reframed, transformed, turned_content
 
 __getattr__ = loaded_when_asked(
     __name__,
@@ -59,7 +59,7 @@ __getattr__ = loaded_when_asked(
         roles="ROLES Role",
         scene="Camera Content Light Node Note Placed Renamed Scatter Scene content_bounds default_names expanded"
         " placed_bounds seen_bounds",
-        transforms="cofactors_of reframed transformed turned_content",
+        transforms="cofactors_of determinant reframed transformed turned_content",
     ),
 )
 
@@ -95,6 +95,7 @@ __all__ = [
     "corners_of_faces",
     "count_of",
     "default_names",
+    "determinant",
     "expanded",
     "format_length",
     "format_unit",

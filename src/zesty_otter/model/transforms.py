@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -127,7 +128,7 @@ def transformed(mesh: Mesh, linear: NDArray[np.float64], offset: NDArray[np.floa
     >>> transformed(sail, np.eye(3), np.array([0.0, 0.0, 5.0])).points.tolist()
     [[0.0, 0.0, 5.0], [2.0, 0.0, 5.0], [0.0, 3.0, 5.0]]
     """
-    mirrors = bool(np.linalg.det(linear) < 0)
+    mirrors = bool(determinant(linear) < 0)
     # The matrix of cofactors turns normals as the inverse transpose does, and works when flat.
     cofactors = cofactors_of(linear)
     if mirrors:
@@ -137,6 +138,28 @@ def transformed(mesh: Mesh, linear: NDArray[np.float64], offset: NDArray[np.floa
     )
     moved = mesh.replace(points=_moved(mesh.points, linear, offset), layers=layers)
     return moved.turned_round() if mirrors else moved
+
+
+def determinant(matrix: NDArray[Any]) -> Any:
+    """The determinant of a matrix, or of each of several; NumPy's own warns about the smallest numbers.
+
+    Parameters
+    ----------
+    matrix : (..., n, n) float64
+
+    Returns
+    -------
+    float64 or (...) float64
+        0 only where the matrix cannot be undone, or all but not.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> float(determinant(np.diag([2.0, 3.0, -1.0])))
+    -6.0
+    """
+    with np.errstate(divide="ignore", over="ignore"):
+        return np.linalg.det(matrix)
 
 
 def cofactors_of(linear: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -17,7 +17,7 @@ from zesty_otter.geometry.raster import drawing as raster
 from zesty_otter.geometry.solids.footing import Footing
 from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.geometry.surface.triangulation import triangulate
-from zesty_otter.model import Material, Mesh, Placed, Scatter, Scene, format_length
+from zesty_otter.model import Material, Mesh, Placed, Scatter, Scene, determinant, format_length
 from zesty_otter.pictures.camera import Camera, framed
 from zesty_otter.pictures.palette import CLAY, FAINT, INK, LAMP, PAPER, PLUM, REED, RIVER, diverging, linear, rgb
 from zesty_otter.pixels import ImageError
@@ -210,8 +210,8 @@ class _Picture:
             here = Placed(one.node, world, one.path, one.number, one.parent, one.visible)
             points = self._canonical(mesh.points, here)
             matrix = self.basis @ world[:3, :3]
-            turn = np.linalg.inv(matrix).T if abs(np.linalg.det(matrix)) > 1e-300 else matrix
-            mirrored = np.linalg.det(matrix) < 0
+            turn = np.linalg.inv(matrix).T if abs(determinant(matrix)) > 1e-300 else matrix
+            mirrored = determinant(matrix) < 0
             tri = points[mesh.corner_point[corners]]
             bent = own @ turn.T
             if mirrored:

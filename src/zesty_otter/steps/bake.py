@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zesty_otter.model import Content, Mesh, Scatter, Scene, count_of, transformed, turned_content
+from zesty_otter.model import Content, Mesh, Scatter, Scene, count_of, determinant, transformed, turned_content
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.words import chosen_numbers
 
@@ -53,9 +53,9 @@ class BakeTransforms(Step):
             worlds[placed.number][:3, 3] = placed.world[:3, 3] - offset
             straight = np.allclose(linear, np.eye(3), rtol=0, atol=1e-14)
             counts["turned"] += not straight
-            counts["mirrored"] += bool(np.linalg.det(linear) < 0)
+            counts["mirrored"] += bool(determinant(linear) < 0)
             if isinstance(content, Mesh):
-                if abs(np.linalg.det(linear)) <= 1e-12 * np.abs(linear).max(initial=0) ** 3:
+                if abs(determinant(linear)) <= 1e-12 * np.abs(linear).max(initial=0) ** 3:
                     flat.append(placed.node.name)
                 # Equal up to rounding counts as equal, so that instances stay instances.
                 key = id(content), np.round(np.column_stack([linear, offset]), 12).tobytes()

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from pydantic import AfterValidator, Field
 
 from zesty_otter.geometry.solids.fits import smallest_box, smallest_sphere
-from zesty_otter.model import Mesh, Node, Note, Scene, count_of
+from zesty_otter.model import Mesh, Node, Note, Scene, count_of, determinant
 from zesty_otter.steps.assets import Roles, assets_of
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.siblings import Siblings, holds, with_nodes_behind
@@ -56,7 +56,7 @@ class Bounds(Step):
             around = [*asset.main, *(one for one in asset.rest if self.of or one.node.role == "level")]
             if self.of:
                 around = [one for one in around if chosen(self.of, one)]
-            own = np.linalg.inv(main.world) if abs(np.linalg.det(main.world)) > 0 else np.eye(4)
+            own = np.linalg.inv(main.world) if abs(determinant(main.world)) > 0 else np.eye(4)
             places = [np.zeros((0, 3))]
             with np.errstate(over="ignore", invalid="ignore"):
                 parts = [(one.node.mesh, own @ one.world) for one in around if one.node.mesh is not None]
@@ -74,7 +74,7 @@ class Bounds(Step):
             if key not in made:
                 made[key] = self._around(name, points)
             mesh, facts = made[key]
-            scale = metre * abs(float(np.linalg.det(main.world[:3, :3]))) ** (1 / 3)
+            scale = metre * abs(float(determinant(main.world[:3, :3]))) ** (1 / 3)
             said = {key: [float(f"{scale * v:.9g}") for v in values] for key, values in facts.items()}
             properties = {"asset": asset.name, **{k: v if len(v) > 1 else v[0] for k, v in said.items()}}
             behind[main.number] = [siblings.beside(main, mesh, name, "bounds", properties)]

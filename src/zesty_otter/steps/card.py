@@ -14,7 +14,19 @@ from zesty_otter import pixels
 from zesty_otter.geometry.queries.distance import Surface, sampled
 from zesty_otter.geometry.raster.cards import Paint, side_by_side, upright_views
 from zesty_otter.geometry.surface.triangulation import triangulate
-from zesty_otter.model import Layer, Material, Mesh, Node, Note, Placed, Scene, Texture, TextureUse, count_of
+from zesty_otter.model import (
+    Layer,
+    Material,
+    Mesh,
+    Node,
+    Note,
+    Placed,
+    Scene,
+    Texture,
+    TextureUse,
+    count_of,
+    determinant,
+)
 from zesty_otter.shading import painted
 from zesty_otter.steps.assets import Asset, Roles, assets_of, level_of
 from zesty_otter.steps.base import Step, tell
@@ -115,7 +127,7 @@ class Card(Step):
     ) -> tuple[Mesh, dict[str, float]] | None:
         """The card of a mesh that ``turned`` brings into metres, left, up and forward, and what is known of it."""
         corners, face = mesh.surface(triangulate)
-        if not len(corners) or abs(np.linalg.det(turned)) < 1e-300:
+        if not len(corners) or abs(determinant(turned)) < 1e-300:
             return None
         points = mesh.points @ turned.T
         triangles = mesh.corner_point[corners]
@@ -135,7 +147,7 @@ class Card(Step):
         uv = [(u, v) for u0, v0, u1, v1 in spans for u, v in ((u0, v0), (u1, v0), (u1, v1), (u0, v1))]
         flat = np.concatenate([view.rectangle(middle) for view in views])
         order = np.arange(len(flat), dtype=np.int32)
-        if np.linalg.det(turned) < 0:
+        if determinant(turned) < 0:
             order = order.reshape(-1, 4)[:, ::-1].ravel()
         quads = order.reshape(-1, 4)
         both = np.concatenate([quads[:, [0, 1, 2]], quads[:, [0, 2, 3]]]).astype(np.int32)
@@ -173,7 +185,7 @@ def _as_a_copy(linear: NDArray[np.float64]) -> tuple[float, NDArray[np.float64]]
     Copies that are turned about the vertical and of other sizes get one card. Whole quarters of a turn stay, so that
     what stands along the axes of the world is looked at along these.
     """
-    size = float(np.cbrt(abs(np.linalg.det(linear)))) or 1.0
+    size = float(np.cbrt(abs(determinant(linear)))) or 1.0
     level = np.hypot(linear[0], linear[2])
     k = int(np.argmax(level >= level.max() * (1 - 1e-9)))
     angle = math.atan2(linear[2, k], linear[0, k])

@@ -36,7 +36,7 @@ from zesty_otter.geometry.solids.shapes import (
 from zesty_otter.geometry.solids.solid import Solid, misfit
 from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.geometry.surface.triangulation import triangulate
-from zesty_otter.model import LARGEST, Mesh, Node, Note, Placed, Scene, count_of, format_length, shortened
+from zesty_otter.model import LARGEST, Mesh, Node, Note, Placed, Scene, count_of, determinant, format_length, shortened
 from zesty_otter.steps.assets import Asset, Roles, assets_of
 from zesty_otter.steps.base import Length, Step, tell
 from zesty_otter.steps.siblings import OfSizes, Siblings, holds, size_of, with_nodes_behind
@@ -151,7 +151,7 @@ class Collision(Step):
             if shape == "none":
                 said.setdefault("none, as a rule says", []).append(placed.node.name)
                 continue
-            if abs(np.linalg.det(linear)) < 1e-300:
+            if abs(determinant(linear)) < 1e-300:
                 notes.append(self.note("is squashed flat by its transform; it gets none", kind="finding",
                                        node=placed.node.name))  # fmt: skip
                 continue
@@ -211,7 +211,7 @@ class Collision(Step):
         triangles = mesh.corner_point[corners].astype(np.int32)
         # In metres, as the world sees it.
         points = mesh.points @ linear.T
-        if np.linalg.det(linear) < 0:
+        if determinant(linear) < 0:
             triangles = triangles[:, ::-1]
         triangles = triangles[areas(points, triangles) > 0]
         found = _Found()
@@ -295,7 +295,7 @@ class Collision(Step):
             points = moved_outward(points, triangles, self.outward)
         found.why = f"surface, {count_of(len(triangles), 'triangle')}"
         back = points @ np.linalg.inv(linear).T
-        if np.linalg.det(linear) < 0:
+        if determinant(linear) < 0:
             triangles = triangles[:, ::-1]
         return triangle_mesh(name, back, triangles)
 
@@ -329,12 +329,13 @@ class Collision(Step):
                 new = closed
                 done["closed and made convex"] = done.get("closed and made convex", 0) + 1
             elsewhere = one.parent == main.parent and not np.array_equal(node.transform, main.node.transform)
-            if elsewhere and abs(np.linalg.det(main.world)) > 0:
+            if elsewhere and abs(determinant(main.world)) > 0:
                 matrix = np.linalg.solve(main.world, one.world)
-                points = new.points @ matrix[:3, :3].T + matrix[:3, 3]
+                with np.errstate(over="ignore", invalid="ignore"):
+                    points = new.points @ matrix[:3, :3].T + matrix[:3, 3]
                 if np.abs(points).max(initial=0.0) <= LARGEST:  # not all squashed by the transforms of the mesh
                     new = new.replace(points=points)
-                    new = new.turned_round() if np.linalg.det(matrix[:3, :3]) < 0 else new
+                    new = new.turned_round() if determinant(matrix[:3, :3]) < 0 else new
                     node = replace(node, transform=main.node.transform)
                     done["moved to the pivot of the mesh"] = done.get("moved to the pivot of the mesh", 0) + 1
             if new is not mesh or node is not one.node:
@@ -367,7 +368,7 @@ def triangle_mesh(name: str, points: NDArray[np.float64], triangles: NDArray[np.
 def _as_mesh(name: str, hull: Hull, linear: NDArray[np.float64]) -> Mesh:
     """A hull in metres as a mesh in its own space."""
     mesh = Mesh.taking(name, hull.points @ np.linalg.inv(linear).T, hull.face_start, hull.corner_point)
-    return mesh.turned_round() if np.linalg.det(linear) < 0 else mesh
+    return mesh.turned_round() if determinant(linear) < 0 else mesh
 
 
 def _is_inside_out(mesh: Mesh, world: NDArray[np.float64]) -> bool:
@@ -379,12 +380,12 @@ def _is_inside_out(mesh: Mesh, world: NDArray[np.float64]) -> bool:
     at = mesh.points[mesh.corner_point[corners]]
     at = at - at[0, 0] if len(at) else at
     inside_out = float(np.einsum("ij,ij->", at[:, 0], np.cross(at[:, 1], at[:, 2]))) < 0
-    return inside_out != bool(np.linalg.det(world[:3, :3]) < 0)
+    return inside_out != bool(determinant(world[:3, :3]) < 0)
 
 
 def _made_convex(mesh: Mesh, linear: NDArray[np.float64], tolerance: float) -> Mesh | None:
     """The hull of a mesh when that is nearly what it is; None when it is convex and closed, or far from it."""
-    turn = float(np.linalg.det(linear))
+    turn = float(determinant(linear))
     if abs(turn) < 1e-300 or not mesh.face_count:
         return None
     corners, _ = mesh.surface(triangulate)
@@ -523,7 +524,7 @@ class _Solved:
             shift = there[0] - box[0]
             if np.abs(box + shift - there).max() <= 1e-6 * size and self._lies_on(mesh, way, shift, 1e-6 * size):
                 moved = [one.replace(name=mesh.name, points=one.points @ way + shift) for one in self.meshes]
-                return [one.turned_round() for one in moved] if np.linalg.det(way) < 0 else moved
+                return [one.turned_round() for one in moved] if determinant(way) < 0 else moved
         return None
 
     def _lies_on(self, mesh: Mesh, way: NDArray[np.float64], shift: NDArray[np.float64], apart: float) -> bool:

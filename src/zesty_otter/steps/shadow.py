@@ -15,7 +15,7 @@ from zesty_otter.geometry.solids.inset import Inset, behind_by, brought_within, 
 from zesty_otter.geometry.solids.solid import Solid
 from zesty_otter.geometry.surface.topology import facing_outward, holes, topology
 from zesty_otter.geometry.surface.triangulation import triangulate
-from zesty_otter.model import Mesh, Node, Note, Scene, count_of, format_length
+from zesty_otter.model import Mesh, Node, Note, Scene, count_of, determinant, format_length
 from zesty_otter.steps.assets import Roles, assets_of
 from zesty_otter.steps.base import Length, Step
 from zesty_otter.steps.collision import triangle_mesh
@@ -111,7 +111,7 @@ class Shadow(Step):
         """
         remarks: list[str] = []
         nothing = triangle_mesh(mesh.name, np.zeros((0, 3)), np.zeros((0, 3), np.int32))
-        if abs(np.linalg.det(stretch)) < 1e-300:
+        if abs(determinant(stretch)) < 1e-300:
             return nothing, ["is squashed flat by its transform; it casts no shadow"], {}
         corners, _ = mesh.surface(triangulate)
         triangles = mesh.corner_point[corners].astype(np.int32)

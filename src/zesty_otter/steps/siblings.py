@@ -9,7 +9,7 @@ from typing import Any, Generic, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.model import Mesh, Node, Placed, Scatter, Scene
+from zesty_otter.model import Mesh, Node, Placed, Scatter, Scene, determinant
 
 T = TypeVar("T")
 
@@ -52,7 +52,7 @@ class Siblings:
 
 def size_of(linear: NDArray[np.float64]) -> float:
     """How large a transform makes things."""
-    return float(np.cbrt(abs(np.linalg.det(linear))))
+    return float(np.cbrt(abs(determinant(linear))))
 
 
 _MOST_FORMS = 64  # proportions in which a mesh gets something of its own
@@ -68,7 +68,7 @@ class OfSizes(Generic[T]):
 
     def keep(self, mesh: Mesh, linear: NDArray[np.float64], kind: Any, more: Any, made: T) -> None:
         self._made.setdefault(self._form(mesh, linear, (kind, more)), []).append((size_of(linear), made))
-        if abs(np.linalg.det(linear)) > 0:
+        if abs(determinant(linear)) > 0:
             self._undone.setdefault((id(mesh), kind), []).append(np.linalg.inv(linear).astype(np.float64))
             self._all.setdefault((id(mesh), kind), []).append(made)
 

@@ -49,6 +49,7 @@ from zesty_otter.model import (
     Texture,
     TextureUse,
     count_of,
+    determinant,
     shortened,
 )
 
@@ -395,7 +396,7 @@ class _Reader:
                 # Only its joints place a skinned mesh (specification, section 3.7.3.3).
                 above = self.worlds.get(self.parents.get(number, -1), np.eye(4))
                 transform = np.eye(4)
-                if abs(np.linalg.det(above)) > 0:
+                if abs(determinant(above)) > 0:
                     transform = np.asarray(np.linalg.inv(above), np.float64)
                     transform[3] = (0.0, 0.0, 0.0, 1.0)
         elif "camera" in about:

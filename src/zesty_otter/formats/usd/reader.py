@@ -48,6 +48,7 @@ from zesty_otter.model import (
     Scatter,
     Scene,
     Texture,
+    determinant,
 )
 
 AXES = {"Y": "left up forward", "Z": "left back up"}
@@ -194,7 +195,7 @@ class _Reading:
         bound = self._binding(prim, path) or bound
         matrix, reset = self._transform(prim, path)
         local = matrix
-        if reset and abs(np.linalg.det(above)) > 0:
+        if reset and abs(determinant(above)) > 0:
             local = np.asarray(np.linalg.solve(above, matrix), np.float64)
             local[3] = (0.0, 0.0, 0.0, 1.0)
         world = matrix if reset else above @ matrix
@@ -274,7 +275,7 @@ class _Reading:
         skeleton = target_above(path, "skel:skeleton", self.find)
         place = self._world(skeleton)
         found = None
-        if skeleton and abs(np.linalg.det(place)) > 0:
+        if skeleton and abs(determinant(place)) > 0:
             below = np.asarray(np.linalg.solve(place, world), np.float64)
             found = posed(mesh, shape.points, prim, skeleton, below, self.find)
         if found is None:
@@ -397,7 +398,7 @@ class _Reading:
                 self.note("lost", f"{path}: {name} cannot be read")
                 continue
             if inverse:
-                if abs(np.linalg.det(step)) < 1e-300:
+                if abs(determinant(step)) < 1e-300:
                     continue
                 step = np.asarray(np.linalg.inv(step), np.float64)
             matrix = matrix @ step

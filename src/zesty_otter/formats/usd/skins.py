@@ -12,7 +12,7 @@ from zesty_otter.formats.skinning import Weights, moved
 from zesty_otter.formats.usd.mesh import as_rows, numbers_of, whole_numbers_of, words_of
 from zesty_otter.formats.usd.text import Prim, word_in
 from zesty_otter.geometry.surface.placing import composed
-from zesty_otter.model import Mesh
+from zesty_otter.model import Mesh, determinant
 
 Find = Callable[[str], "Prim | None"]
 
@@ -68,7 +68,7 @@ def _skinning(bones: Prim, path: str, names: list[str], find: Find) -> NDArray[n
     if not names or len(bind) < len(names):
         return None
     bind = _matrices(bind[: len(names)])
-    if (np.abs(np.linalg.det(bind)) < 1e-300).any():
+    if (np.abs(determinant(bind)) < 1e-300).any():
         return None
     local = _animated(names, find(target_above(path, "skel:animationSource", find)))
     rest = as_rows(numbers_of(bones, "restTransforms"), 16)

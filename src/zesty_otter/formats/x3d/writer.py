@@ -17,7 +17,20 @@ from zesty_otter.formats.text import face_lines, number_lines
 from zesty_otter.formats.textures_out import TextureFiles
 from zesty_otter.formats.xml_out import Ids, Xml, plain
 from zesty_otter.geometry.surface.aim import aim
-from zesty_otter.model import Camera, Frame, Layer, Light, Material, Mesh, Node, Note, Placed, Scene, reframed
+from zesty_otter.model import (
+    Camera,
+    Frame,
+    Layer,
+    Light,
+    Material,
+    Mesh,
+    Node,
+    Note,
+    Placed,
+    Scene,
+    determinant,
+    reframed,
+)
 from zesty_otter.shading import with_implied_normals
 
 _LIGHTS = {"point": "PointLight", "spot": "SpotLight", "directional": "DirectionalLight"}
@@ -262,9 +275,9 @@ def _placement(node: Node) -> dict[str, str]:
     # linear = turned * stretched, with the stretch along axes of its own (polar decomposition).
     u, sizes, v = np.linalg.svd(linear)
     turned, along = u @ v, v.T
-    if np.linalg.det(turned) < 0:
+    if determinant(turned) < 0:
         turned, sizes = -turned, -sizes
-    if np.linalg.det(along) < 0:
+    if determinant(along) < 0:
         along = -along
     stretched = (along * sizes) @ along.T
     if np.abs(stretched * (1.0 - _STRAIGHT)).max() <= 1e-12 * np.abs(sizes).max():

@@ -64,7 +64,7 @@ def taken_apart(
     """
     linear = transforms[:, :3, :3]
     scales = np.linalg.norm(linear, axis=1)
-    scales[:, 0] *= np.where(np.linalg.det(linear) < 0, -1.0, 1.0)
+    scales[:, 0] *= np.where(_mirrors(linear), -1.0, 1.0)
     turned = linear / np.where(scales != 0, scales, 1.0)[:, None, :]
     flat = (scales == 0).any(axis=1)
     if flat.any():
@@ -82,12 +82,17 @@ def taken_apart(
     return transforms[:, :3, 3].copy(), np.where(found[:, 3:] < 0, -found, found), scales
 
 
+def _mirrors(linear: NDArray[np.float64]) -> NDArray[np.bool_]:
+    """(N,) which matrices (N, 3, 3) mirror."""
+    return np.asarray(np.einsum("ni,ni->n", linear[:, 0], np.cross(linear[:, 1], linear[:, 2])) < 0)
+
+
 def _completed(turned: NDArray[np.float64], missing: NDArray[np.bool_]) -> NDArray[np.float64]:
     """Rotations (N, 3, 3) with something at right angles in place of columns that are ``missing`` (N, 3)."""
     left, _, right = np.linalg.svd(turned)
     whole = left @ right
     first = np.argmax(missing, axis=1)
-    whole[np.arange(len(whole)), :, first] *= np.where(np.linalg.det(whole) < 0, -1.0, 1.0)[:, None]
+    whole[np.arange(len(whole)), :, first] *= np.where(_mirrors(whole), -1.0, 1.0)[:, None]
     return np.asarray(whole)
 
 
