@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import math
 import random
 import re
 from dataclasses import replace
@@ -63,12 +64,13 @@ def every_step() -> list[str]:
 
 @pytest.mark.checked
 @pytest.mark.filterwarnings("error::RuntimeWarning")  # nobody is to read those
-@pytest.mark.parametrize("scale", [1e-320, 1e-104, 1e-9, 1e14])
+@pytest.mark.parametrize("scale", [1e-320, 1e-308, 1e-104, 1e14])
 @pytest.mark.parametrize("along", [(1, 1, 1), (1, 0, 0), (0, 1, 1)])
 def test_nodes_squashed_or_blown_up_go_through_every_step_and_format(tmp_path, scale, along):
     squashed = np.diag([*(scale if one else 1.0 for one in along), 1.0])
+    turned = np.array([[0, -2, 0, 0], [math.cos(0.02), 0, -math.sin(0.02), 0], [math.sin(0.02), 0, 1, 0], [0, 0, 0, 1]])
     scene = something().map_nodes(
-        lambda node: node if not node.content else replace(node, transform=squashed @ node.transform)
+        lambda node: node if not node.content else replace(node, transform=turned @ squashed @ node.transform)
     )
     for step in every_step():
         with contextlib.suppress(zo.ZestyOtterError):

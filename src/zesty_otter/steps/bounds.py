@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from pydantic import AfterValidator, Field
 
 from zesty_otter.geometry.solids.fits import smallest_box, smallest_sphere
-from zesty_otter.model import Mesh, Node, Note, Scene, count_of, determinant
+from zesty_otter.model import Mesh, Node, Note, Scene, count_of, determinant, is_within
 from zesty_otter.steps.assets import Roles, assets_of
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.siblings import Siblings, holds, with_nodes_behind
@@ -63,7 +63,7 @@ class Bounds(Step):
                 for part, matrix in parts:
                     places.append(part.points[part.point_used] @ matrix[:3, :3].T + matrix[:3, 3])
             points = np.concatenate(places)
-            if not len(points) or not np.isfinite(points).all():
+            if not len(points) or not is_within(points):
                 text = "has no bounds: none of its meshes fits" if self.of else "has no faces to go around"
                 text = "has no bounds: it is all but squashed flat by its transform" if len(points) else text
                 notes.append(self.note(text, kind="finding", node=main.node.name))

@@ -13,7 +13,7 @@ from pydantic import Field, field_validator
 
 from zesty_otter.errors import ModelError, UsageError, closest
 from zesty_otter.geometry.surface.measure import centre_of_area, centre_of_volume
-from zesty_otter.model import Content, Mesh, Note, Placed, Scene, count_of, format_length, parse_length
+from zesty_otter.model import Content, Mesh, Note, Placed, Scene, count_of, format_length, is_within, parse_length
 from zesty_otter.steps.assets import Asset, Roles, assets_of, usual_templates
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.words import chosen_numbers
@@ -277,10 +277,13 @@ def _offset(placed: Placed, pivot: NDArray[np.float64]) -> NDArray[np.float64]:
     if not away.any():
         return np.zeros(3)
     try:
-        return np.asarray(np.linalg.solve(placed.world[:3, :3], away)) + 0.0
+        found = np.asarray(np.linalg.solve(placed.world[:3, :3], away)) + 0.0
     except np.linalg.LinAlgError:
+        found = np.full(3, np.inf)
+    if not is_within(found):
         raise ModelError(
             "has zero scale along some direction, so its pivot cannot be moved.",
             place=f"node {placed.node.name}",
             remedy="Give it a scale that is not zero.",
-        ) from None
+        )
+    return found
