@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
@@ -9,11 +10,7 @@ from numpy.typing import NDArray
 from pydantic import AfterValidator, Field
 
 from zesty_otter.geometry.queries.distance import areas
-from zesty_otter.geometry.simplify.collapse import simplify
-from zesty_otter.geometry.solids.hulls import convex_hull
-from zesty_otter.geometry.solids.inset import Inset, behind_by, brought_within, inset, volume_of, widths_of
-from zesty_otter.geometry.solids.solid import Solid
-from zesty_otter.geometry.surface.topology import facing_outward, holes, topology
+from zesty_otter.geometry.solids.shadows import Cast, cast, closed
 from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Mesh, Node, Note, Scene, count_of, determinant, format_length
 from zesty_otter.steps.assets import Roles, assets_of
@@ -22,12 +19,7 @@ from zesty_otter.steps.collision import triangle_mesh
 from zesty_otter.steps.siblings import OfSizes, Siblings, holds, with_nodes_behind
 from zesty_otter.steps.words import chosen_numbers
 
-_TRIES = 4  # to bring back what stands out
-
-_BOX = 12  # triangles: nothing lighter casts its shadow
 _LIGHT = 500  # triangles of a shadow mesh, up to which nobody minds that it has more than asked for
-_NEARER = 0.02  # of the length, that a lighter mesh may come in by less than the full one does
-_FARTHER = 0.1, 5e-4  # of the length, and of the size: the more of both a face of a convex mesh may come in by
 _LARGER = 1.02  # times as large a copy may be, to lend its shadow: lengths are right to two hundredths
 
 
@@ -116,185 +108,48 @@ class Shadow(Step):
         corners, _ = mesh.surface(triangulate)
         triangles = mesh.corner_point[corners].astype(np.int32)
         points = mesh.points @ stretch
-        triangles = triangles[areas(points, triangles) > 0]
-        triangles = self._closed(points, triangles, remarks)
-        if not len(triangles):
-            return nothing, [*remarks, "has no area and casts no shadow"], {}
-        points, triangles, kept = self._light(points, triangles, remarks)
-        if self.reversed:
-            triangles = triangles[:, ::-1]
-        # A hard edge everywhere: no normals, no smoothing.
-        return triangle_mesh(mesh.name, points @ np.linalg.inv(stretch), triangles), remarks, kept
-
-    def _light(
-        self, points: NDArray[np.float64], triangles: NDArray[np.int32], remarks: list[str]
-    ) -> tuple[NDArray[np.float64], NDArray[np.int32], dict[str, float]]:
-        """A mesh with fewer triangles, pulled in; with more of them where that would show outside or lose too much."""
-        source = Solid(points, triangles)
-        joined = topology(points, np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32), triangles.ravel()).joined
-        solid = not source.is_sheet.any()
-        full = inset(points, joined[triangles], self.inward) if self.inward else Inset(points, joined[triangles], 0.0)
-        wanted_volume, wanted_widths = volume_of(*full[:2]), widths_of(full.points[np.unique(full.triangles)])
-        share, targets = self.share, []
-        while share < 1.0 and len(triangles) > _BOX:
-            targets.append(max(round(share * len(triangles)), 4))
-            share *= 2
-        base = points, triangles
-        if full.is_convex:
-            # Its corners are many planes' corners pulled apart: it may have more triangles than its source.
-            targets += [len(triangles)] * (bool(targets) and len(full.triangles) > len(triangles))
-            base = full.points, full.triangles
-        best, best_out = _brought_back(source, points, full) if solid else (full, 0.0)
-        wanted_depth = _depth(source, best) if solid and self.inward else 0.0
-        for light in list(simplify(*base, targets[::-1], limit=0.02))[::-1]:
-            if full.is_convex:
-                found, out = _convex_within(full, light.points[np.unique(light.triangles)], source), 0.0
-            else:
-                found, out = self._pulled(source, light.points, light.triangles, wanted_depth)
-            if found is None or out > 0.0:
-                continue
-            widths = widths_of(found.points[np.unique(found.triangles)])
-            narrow = float((wanted_widths - widths).max()) > 0.05 * source.size
-            lost = solid and volume_of(*found[:2]) < (1 - self.most_lost) * wanted_volume
-            if not narrow and not lost:
-                best, best_out = found, 0.0
-                break
-        pulled, faces, reached, _ = best
-        if self.inward and reached < 0.99 * self.inward:
+        whole = closed(points, triangles[areas(points, triangles) > 0], self.largest_hole)
+        if whole.closed:
+            remarks.append(f"{count_of(whole.closed, 'hole')} closed in its shadow mesh")
+        if whole.open_at is not None:
+            shown = ", ".join(f"{value:.3g}" for value in whole.open_at)
             remarks.append(
-                f"is too thin to be pulled in by {format_length(self.inward)} everywhere; at its thinnest it is by"
-                f" {format_length(float(f'{reached:.3g}'))}"
-            )
-        if self.share < 1 and len(faces) > max(_LIGHT, 1.5 * self.share * len(triangles)):
-            remarks.append(
-                f"keeps {count_of(len(faces), 'triangle')} of {len(triangles)} in its shadow mesh: fewer would come too"
-                " near its surface, or lose too much of its shape; a larger inward may allow fewer"
-            )
-        if best_out > 0.0:
-            remarks.append(f"its shadow mesh stands out of it by up to {format_length(float(f'{best_out:.3g}'))}")
-        before = np.maximum(widths_of(points[np.unique(triangles)]), 1e-300)
-        kept = {"silhouette_kept": float(np.mean(widths_of(pulled[np.unique(faces)]) / before))}
-        whole = volume_of(points, triangles)
-        if solid and whole > 1e-15 * float(np.ptp(points, axis=0).max()) ** 3:
-            kept["volume_kept"] = volume_of(pulled, faces) / whole
-        return pulled, faces, {key: float(f"{value:.4g}") for key, value in kept.items()}
-
-    def _pulled(
-        self, source: Solid, points: NDArray[np.float64], triangles: NDArray[np.int32], wanted_depth: float
-    ) -> tuple[Inset | None, float]:
-        """A lighter mesh pulled in as deep as the full one is, and how far it stands out; None where that cannot be.
-
-        Lighter meshes bulge here and there, so that what is pulled in by the length itself may come too near.
-        """
-        start = np.arange(0, triangles.size + 1, 3, dtype=np.int32)
-        faces = topology(points, start, triangles.ravel()).joined[triangles]
-        solid = not source.is_sheet.any()
-        if not self.inward:
-            found = Inset(points, faces, 0.0)
-            return found, _out(source, found).max() if solid else 0.0
-        by = self.inward
-        for _ in range(_TRIES):
-            found, out = inset(points, faces, by), 0.0
-            if not solid:
-                return found, out
-            found, out = _brought_back(source, points, found)
-            depth = _depth(source, found)
-            if depth >= (1 - _NEARER) * wanted_depth:
-                return found, out
-            by += wanted_depth - depth
-        return None, 0.0
-
-    def _closed(
-        self, points: NDArray[np.float64], triangles: NDArray[np.int32], remarks: list[str]
-    ) -> NDArray[np.int32]:
-        """Triangles that face outward, with their holes closed."""
-        if not len(triangles):
-            return triangles
-        triangles = _outward(points, triangles)
-        start = np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32)
-        edges = topology(points, start, triangles.ravel())
-        size = float(np.ptp(points[triangles.ravel()], axis=0).max())
-        added, left = [], []
-        for loop in holes(triangles.ravel(), start, edges):
-            around = edges.joined[triangles.ravel()[loop]]
-            span = float(np.ptp(points[around], axis=0).max())
-            sheet = len(around) >= edges.border.size and _is_flat(points, triangles)
-            if len(around) < 3 or span > self.largest_hole * size * 1.001 or sheet:
-                left.append(points[around].mean(axis=0))
-                continue
-            corners, _ = triangulate(points, np.array([0, len(around)], np.int32), around.astype(np.int32))
-            added.append(around[corners])
-        if added:
-            remarks.append(f"{count_of(len(added), 'hole')} closed in its shadow mesh")
-            triangles = _outward(points, np.concatenate([triangles, *added]).astype(np.int32))
-        edges = topology(points, np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32), triangles.ravel())
-        if len(edges.border):
-            where = left[0] if left else points[edges.edge_points[edges.border[0]]].mean(axis=0)
-            shown = ", ".join(f"{value:.3g}" for value in where)
-            remarks.append(
-                f"its shadow mesh stays open: {count_of(len(edges.border), 'open edge')}, the first at ({shown}) m"
+                f"its shadow mesh stays open: {count_of(whole.open_edges, 'open edge')}, the first at ({shown}) m"
                 " from its pivot"
             )
-        return triangles
+        if not len(whole.triangles):
+            return nothing, [*remarks, "has no area and casts no shadow"], {}
+        found = cast(points, whole.triangles, share=self.share, inward=self.inward, most_lost=self.most_lost)
+        remarks += self._remarks(found, len(whole.triangles))
+        kept = {"silhouette_kept": found.silhouette}
+        if found.volume is not None:
+            kept["volume_kept"] = found.volume
+        # A hard edge everywhere: no normals, no smoothing.
+        shadow = triangle_mesh(
+            mesh.name, found.points @ np.linalg.inv(stretch), found.triangles[:, :: -1 if self.reversed else 1]
+        )
+        return shadow, remarks, {key: float(f"{value:.4g}") for key, value in kept.items()}
 
-
-def _outward(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.int32]:
-    start = np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32)
-    turned = facing_outward(points, start, triangles.ravel(), topology(points, start, triangles.ravel())).turned
-    return np.where(turned[:, None], triangles[:, ::-1], triangles).astype(np.int32)
+    def _remarks(self, found: Cast, triangles: int) -> Iterator[str]:
+        """What there is to say of a shadow mesh of what has so many triangles."""
+        if self.inward and found.least < 0.99 * self.inward:
+            yield (
+                f"is too thin to be pulled in by {format_length(self.inward)} everywhere; at its thinnest it is by"
+                f" {format_length(float(f'{found.least:.3g}'))}"
+            )
+        if self.share < 1 and len(found.triangles) > max(_LIGHT, 1.5 * self.share * triangles):
+            count = count_of(len(found.triangles), "triangle")
+            yield (
+                f"keeps {count} of {triangles} in its shadow mesh: fewer would come too near its surface, or lose too"
+                " much of its shape; a larger inward may allow fewer"
+            )
+        if found.out > 0.0:
+            yield f"its shadow mesh stands out of it by up to {format_length(float(f'{found.out:.3g}'))}"
 
 
 def _is_cut_out(mesh: Mesh) -> bool:
     used = (mesh.slots[number] for number in mesh.used_slots)
     return any(slot is not None and slot.alpha_mode == "mask" for slot in used)
-
-
-def _convex_within(full: Inset, points: NDArray[np.float64], source: Solid) -> Inset | None:
-    """The hull of points about a convex mesh, brought within it; None where that is much farther in anywhere."""
-    hull = convex_hull(brought_within(full.points, full.triangles, points))
-    found = Inset(hull.points, hull.triangles.astype(np.int32), full.least, is_convex=True)
-    farthest = float(behind_by(source.points, source.triangles, found.points).max())
-    return found if farthest <= full.least + max(_FARTHER[0] * full.least, _FARTHER[1] * source.size) else None
-
-
-def _depth(source: Solid, found: Inset) -> float:
-    """How near a shadow mesh comes to the surface it is pulled in from."""
-    return float(source.surface.nearest(_places(found.points, found.triangles))[0].min(initial=np.inf))
-
-
-def _brought_back(source: Solid, home: NDArray[np.float64], found: Inset) -> tuple[Inset, float]:
-    """A surface that was pulled in, with the points of what still stands out where they were, and how far it does."""
-    if found.is_convex:
-        return found, 0.0
-    points, triangles = found.points, found.triangles
-    for _ in range(_TRIES):
-        out = _out(source, found)
-        wrong = triangles[out > 0].ravel()
-        if not len(wrong):
-            return found, 0.0
-        points = points.copy()
-        points[wrong] = home[wrong]
-        found = Inset(points, triangles, 0.0)
-    return found, float(_out(source, found).max())
-
-
-def _out(source: Solid, found: Inset) -> NDArray[np.float64]:
-    """(T,) how far the worst place of each triangle is outside of its source; 0 within what rounding does."""
-    out = source.outside_by(_places(found.points, found.triangles)).reshape(len(found.triangles), -1).max(axis=1)
-    return np.where(out > 1e-6 * source.size, out, 0.0)
-
-
-def _places(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:
-    """(7 T, 3) corners, middles of edges and the middle of each triangle."""
-    sides = points[triangles]
-    places = np.concatenate([sides, (sides + np.roll(sides, 1, axis=1)) / 2, sides.mean(axis=1)[:, None]], axis=1)
-    return np.asarray(places.reshape(-1, 3))
-
-
-def _is_flat(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> bool:
-    used = points[np.unique(triangles)]
-    spread = np.linalg.svd(used - used.mean(axis=0), compute_uv=False)
-    return bool(spread[2] <= 1e-6 * spread[0])
 
 
 def _stretch(linear: NDArray[np.float64]) -> NDArray[np.float64]:
