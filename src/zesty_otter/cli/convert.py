@@ -38,127 +38,156 @@ _BESIDE = "What stands beside it"
 _NAMES = "Names"
 _MORE = "More"
 
+Source = Annotated[Path, typer.Argument(help="The file to read.", show_default=False)]
+Out = Annotated[Path, typer.Argument(help="The file to write; its ending says the format.", show_default=False)]
+Colors = Annotated[
+    str | None,
+    option("Source", metavar="screen|linear", help="What its colours mean: as on screen, or amounts of light."),
+]
+TexturesFrom = Annotated[
+    list[Path] | None,
+    option("Source", metavar="FOLDER", help="A further folder to find files in; may come again."),
+]
+Target = Annotated[
+    str | None,
+    option(_SPACE, metavar="NAME", help="What receives the file: its space, names, limits and wishes are met."),
+]
+ToUnit = Annotated[str | None, option(_SPACE, metavar="UNIT", help="Unit of the output.")]
+ToAxes = Annotated[str | None, option(_SPACE, metavar="'X Y Z'", help="Axes of the output.")]
+Keep = Annotated[
+    str | None,
+    option(
+        _NODES,
+        metavar="WORDS",
+        help="Nodes to keep: gate*, role:collision, group:quay, hidden.",
+    ),
+]
+Drop = Annotated[str | None, option(_NODES, metavar="WORDS", help="Nodes to drop, for example hidden.")]
+Lights = Annotated[bool, option(_NODES, "--lights", help="Keep lights.")]
+Cameras = Annotated[bool, option(_NODES, "--cameras", help="Keep cameras.")]
+Scale = Annotated[str | None, option(_PLACE, metavar="FACTOR", help="Multiply all sizes: 0.5 or 50%.")]
+Height = Annotated[str | None, option(_PLACE, metavar="LENGTH", help="Make it this tall: 1.8m.")]
+Bake = Annotated[bool, option(_PLACE, "--bake", help="Bake rotation and scale of nodes into the meshes.")]
+Pivot = Annotated[
+    str, option(_PLACE, metavar="WHERE", help="keep, origin, base, centre and more: `zesty-otter steps pivot`.")
+]
+PivotOf = Annotated[str, option(_PLACE, metavar="WHAT", help="object: a pivot each; scene: one for all.")]
+Place = Annotated[str, option(_PLACE, metavar="WHERE", help="keep, or origin to move pivots there.")]
+Weld = Annotated[str | None, option(_SHAPE, metavar="LENGTH", help="Merge points closer than this: 0.1mm.")]
+Clean = Annotated[
+    bool, option(_SHAPE, "--clean", help="Remove flat, double and loose faces and points; turn faces outward.")
+]
+Normals = Annotated[
+    str,
+    option(_SHAPE, metavar="HOW", help="keep, hard, smooth, groups, or degrees up to which edges are smooth."),
+]
+Triangulate = Annotated[
+    str | None,
+    option(
+        _SHAPE,
+        metavar="RULE",
+        help="shortest-diagonal, best-angle or fixed; by the shortest diagonal where target or format takes"
+        " triangles only.",
+    ),
+]
+Tangents = Annotated[
+    str | None,
+    option(_SHAPE, metavar="OF", help="normal-mapped, all or none; as the target says, else normal-mapped."),
+]
+Budget = Annotated[
+    int | None,
+    option(_SHAPE, metavar="TRIANGLES", help="The most a mesh may have; heavier ones are made lighter."),
+]
+Materials = Annotated[str, option(_LOOK, metavar="HOW", help="keep, plain (base colour texture only) or metal-rough.")]
+Textures = Annotated[str, option(_LOOK, metavar="HOW", help="keep, none, or the most pixels a side may have.")]
+Levels = Annotated[
+    str | None,
+    option(
+        _BESIDE,
+        metavar="CHAIN",
+        help="Levels of detail: 50,25,10 (percent), 'screen 0.5 0.2', 'deviation 1mm 5mm'.",
+    ),
+]
+Card = Annotated[
+    int | None,
+    option(_BESIDE, metavar="PLANES", help="Add a flat picture as the last level, of 1 to 4 crossing rectangles."),
+]
+Collision = Annotated[
+    str | None,
+    option(
+        _BESIDE,
+        metavar="SHAPE",
+        help="auto, box, hull, parts, surface, none and more: `zesty-otter steps collision`.",
+    ),
+]
+CollisionTolerance = Annotated[str, option(_BESIDE, metavar="LENGTH", help="How far collision may be from the mesh.")]
+Shadow = Annotated[
+    str | None, option(_BESIDE, metavar="LENGTH", help="Add shadow meshes, pulled inward by so much: 1cm.")
+]
+Names = Annotated[
+    str | None,
+    option(_NAMES, metavar="TEMPLATE", help="Template for node names, or keep to leave them; {name} when absent."),
+]
+NamesTable = Annotated[
+    Path | None, option(_NAMES, metavar="FILE.csv", help="Write the table of old and new names here.")
+]
+Quantized = Annotated[
+    bool, option(_MORE, "--quantized", help="For glTF: positions in 16 bits, normals in 8, UVs in 16.")
+]
+Writing = Annotated[
+    list[str] | None,
+    option(_MORE, metavar="KEY=VALUE", help="A setting of the format, as `formats` lists them: copies=plain."),
+]
+Step = Annotated[
+    list[str] | None,
+    option(_MORE, metavar="'STEP KEY=VALUE'", help="Any other step, before names are given; may come again."),
+]
+Watch = Annotated[
+    bool, option(_MORE, "--watch", help="Go on: convert again whenever the file changes; Ctrl-C ends it.")
+]
+
 
 def command(
-    source: Annotated[Path, typer.Argument(help="The file to read.", show_default=False)],
-    out: Annotated[Path, typer.Argument(help="The file to write; its ending says the format.", show_default=False)],
+    source: Source,
+    out: Out,
     unit: console.Unit = None,
     axes: console.Axes = None,
     pose: console.Pose = None,
     scene_name: console.SceneName = None,
-    colors: Annotated[
-        str | None,
-        option("Source", metavar="screen|linear", help="What its colours mean: as on screen, or amounts of light."),
-    ] = None,
-    textures_from: Annotated[
-        list[Path] | None,
-        option("Source", metavar="FOLDER", help="A further folder to find files in; may come again."),
-    ] = None,
-    target: Annotated[
-        str | None,
-        option(_SPACE, metavar="NAME", help="What receives the file: its space, names, limits and wishes are met."),
-    ] = None,
-    to_unit: Annotated[str | None, option(_SPACE, metavar="UNIT", help="Unit of the output.")] = None,
-    to_axes: Annotated[str | None, option(_SPACE, metavar="'X Y Z'", help="Axes of the output.")] = None,
-    keep: Annotated[
-        str | None,
-        option(
-            _NODES,
-            metavar="WORDS",
-            help="Nodes to keep: gate*, role:collision, group:quay, hidden.",
-        ),
-    ] = None,
-    drop: Annotated[str | None, option(_NODES, metavar="WORDS", help="Nodes to drop, for example hidden.")] = None,
-    lights: Annotated[bool, option(_NODES, "--lights", help="Keep lights.")] = False,
-    cameras: Annotated[bool, option(_NODES, "--cameras", help="Keep cameras.")] = False,
-    scale: Annotated[str | None, option(_PLACE, metavar="FACTOR", help="Multiply all sizes: 0.5 or 50%.")] = None,
-    height: Annotated[str | None, option(_PLACE, metavar="LENGTH", help="Make it this tall: 1.8m.")] = None,
-    bake: Annotated[bool, option(_PLACE, "--bake", help="Bake rotation and scale of nodes into the meshes.")] = False,
-    pivot: Annotated[
-        str, option(_PLACE, metavar="WHERE", help="keep, origin, base, centre and more: `zesty-otter steps pivot`.")
-    ] = "keep",
-    pivot_of: Annotated[
-        str, option(_PLACE, metavar="WHAT", help="object: a pivot each; scene: one for all.")
-    ] = "object",
-    place: Annotated[str, option(_PLACE, metavar="WHERE", help="keep, or origin to move pivots there.")] = "keep",
-    weld: Annotated[str | None, option(_SHAPE, metavar="LENGTH", help="Merge points closer than this: 0.1mm.")] = None,
-    clean: Annotated[
-        bool, option(_SHAPE, "--clean", help="Remove flat, double and loose faces and points; turn faces outward.")
-    ] = False,
-    normals: Annotated[
-        str,
-        option(_SHAPE, metavar="HOW", help="keep, hard, smooth, groups, or degrees up to which edges are smooth."),
-    ] = "keep",
-    triangulate: Annotated[
-        str | None,
-        option(
-            _SHAPE,
-            metavar="RULE",
-            help="shortest-diagonal, best-angle or fixed; by the shortest diagonal where target or format takes"
-            " triangles only.",
-        ),
-    ] = None,
-    tangents: Annotated[
-        str | None,
-        option(_SHAPE, metavar="OF", help="normal-mapped, all or none; as the target says, else normal-mapped."),
-    ] = None,
-    budget: Annotated[
-        int | None,
-        option(_SHAPE, metavar="TRIANGLES", help="The most a mesh may have; heavier ones are made lighter."),
-    ] = None,
-    materials: Annotated[
-        str, option(_LOOK, metavar="HOW", help="keep, plain (base colour texture only) or metal-rough.")
-    ] = "keep",
-    textures: Annotated[
-        str, option(_LOOK, metavar="HOW", help="keep, none, or the most pixels a side may have.")
-    ] = "keep",
-    levels: Annotated[
-        str | None,
-        option(
-            _BESIDE,
-            metavar="CHAIN",
-            help="Levels of detail: 50,25,10 (percent), 'screen 0.5 0.2', 'deviation 1mm 5mm'.",
-        ),
-    ] = None,
-    card: Annotated[
-        int | None,
-        option(_BESIDE, metavar="PLANES", help="Add a flat picture as the last level, of 1 to 4 crossing rectangles."),
-    ] = None,
-    collision: Annotated[
-        str | None,
-        option(
-            _BESIDE,
-            metavar="SHAPE",
-            help="auto, box, hull, parts, surface, none and more: `zesty-otter steps collision`.",
-        ),
-    ] = None,
-    collision_tolerance: Annotated[
-        str, option(_BESIDE, metavar="LENGTH", help="How far collision may be from the mesh.")
-    ] = "2cm",
-    shadow: Annotated[
-        str | None, option(_BESIDE, metavar="LENGTH", help="Add shadow meshes, pulled inward by so much: 1cm.")
-    ] = None,
-    names: Annotated[
-        str | None,
-        option(_NAMES, metavar="TEMPLATE", help="Template for node names, or keep to leave them; {name} when absent."),
-    ] = None,
-    names_table: Annotated[
-        Path | None, option(_NAMES, metavar="FILE.csv", help="Write the table of old and new names here.")
-    ] = None,
-    quantized: Annotated[
-        bool, option(_MORE, "--quantized", help="For glTF: positions in 16 bits, normals in 8, UVs in 16.")
-    ] = False,
-    writing: Annotated[
-        list[str] | None,
-        option(_MORE, metavar="KEY=VALUE", help="A setting of the format, as `formats` lists them: copies=plain."),
-    ] = None,
-    step: Annotated[
-        list[str] | None,
-        option(_MORE, metavar="'STEP KEY=VALUE'", help="Any other step, before names are given; may come again."),
-    ] = None,
-    watch: Annotated[
-        bool, option(_MORE, "--watch", help="Go on: convert again whenever the file changes; Ctrl-C ends it.")
-    ] = False,
+    colors: Colors = None,
+    textures_from: TexturesFrom = None,
+    target: Target = None,
+    to_unit: ToUnit = None,
+    to_axes: ToAxes = None,
+    keep: Keep = None,
+    drop: Drop = None,
+    lights: Lights = False,
+    cameras: Cameras = False,
+    scale: Scale = None,
+    height: Height = None,
+    bake: Bake = False,
+    pivot: Pivot = "keep",
+    pivot_of: PivotOf = "object",
+    place: Place = "keep",
+    weld: Weld = None,
+    clean: Clean = False,
+    normals: Normals = "keep",
+    triangulate: Triangulate = None,
+    tangents: Tangents = None,
+    budget: Budget = None,
+    materials: Materials = "keep",
+    textures: Textures = "keep",
+    levels: Levels = None,
+    card: Card = None,
+    collision: Collision = None,
+    collision_tolerance: CollisionTolerance = "2cm",
+    shadow: Shadow = None,
+    names: Names = None,
+    names_table: NamesTable = None,
+    quantized: Quantized = False,
+    writing: Writing = None,
+    step: Step = None,
+    watch: Watch = False,
     json: console.Json = False,
     quiet: console.Quiet = False,
     verbose: console.Verbose = False,
