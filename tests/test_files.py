@@ -84,6 +84,7 @@ def places_in(value, above=()):
 @pytest.mark.parametrize("other", [None, -1, 1.5, "x", {}, [], ["x"], [1]], ids=json.dumps)
 def test_the_inspection_takes_no_value_of_another_kind_for_a_fault_of_the_program(tmp_path, other):
     zo.write(a_scatter_and_a_texture(), tmp_path / "a.gltf")
+    assert inspect_glb(tmp_path / "a.gltf").triangles == 36  # numbers of others called alike are nothing to it
     text = (tmp_path / "a.gltf").read_text()
     refused = 0
     for place in list(places_in(json.loads(text))):
@@ -99,10 +100,17 @@ def test_the_inspection_takes_no_value_of_another_kind_for_a_fault_of_the_progra
 
 
 def a_scatter_and_a_texture() -> zo.Scene:
-    use = zo.TextureUse(zo.Texture("t.png", data=png_of(np.full((2, 2, 4), 90, np.uint8))))
+    image = zo.Texture("t.png", data=png_of(np.full((2, 2, 4), 90, np.uint8)))
+    uses = {
+        "base_color": zo.TextureUse(image, scale=(2.0, 2.0), rotation=0.3),
+        "normal": zo.TextureUse(image, strength=0.5),
+        "occlusion": zo.TextureUse(image, strength=0.4),
+    }
+    theirs = {"extensions": {"OTTER_wear": {"scale": 3.0, "count": "many", "source": None, "children": 1.5}}}
     uv = zo.Layer("uv", np.eye(2), np.arange(24) % 2)
-    mesh = cube(slots=(zo.Material("m", textures={"base_color": use}),), layers=(uv,))
-    return scene_of(mesh, zo.Node("many", content=zo.Scatter(mesh, np.stack([np.eye(4)] * 2))))
+    mesh = cube(slots=(zo.Material("m", textures=uses, shading=theirs),), layers=(uv,))
+    seen_by = (zo.Node("lamp", content=zo.Light("lamp", "spot")), zo.Node("eye", content=zo.Camera("eye")))
+    return scene_of(mesh, *seen_by, zo.Node("many", content=zo.Scatter(mesh, np.stack([np.eye(4)] * 2))))
 
 
 @pytest.mark.parametrize("ending", ["glb", "gltf", "obj", "usda", "dae", "x3d"])

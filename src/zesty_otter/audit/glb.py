@@ -56,18 +56,51 @@ def inspect_glb(path: Path) -> FileFacts:
         raise InputError(f"is not sound glTF: {type(error).__name__} {error}.", file=path) from None
 
 
-_TABLES = ("accessors", "bufferViews", "buffers", "images", "materials", "meshes", "nodes", "scenes", "textures")
-_NUMBERS = ("baseColorFactor", "children", "matrix", "rotation", "scale", "translation")
-_KINDS: dict[str, type] = {
-    **dict.fromkeys(("asset", "attributes", "extensions", "pbrMetallicRoughness", "baseColorTexture"), dict),
-    **dict.fromkeys(("EXT_mesh_gpu_instancing", PACKED_VIEW), dict),
-    **dict.fromkeys(("nodes", "primitives", *_NUMBERS), list),
-    **dict.fromkeys(("uri", "type"), str),
-    **dict.fromkeys(
-        ("bufferView", "byteLength", "byteOffset", "byteStride", "componentType", "count", "index", "indices",
-         "material", "mesh", "scene", "source"), int
-    ),
-}  # fmt: skip
+# What is looked at, and of which kind it has to be: {name: form} of an object, {"": form} of all that is in it, [form]
+# of a list. What else is in a document, such as what others put into materials, is nothing to it.
+_NUMBERS: Any = [(int, float)]
+_FORM: Any = {
+    "asset": {},
+    "scene": int,
+    "scenes": [{"nodes": [int]}],
+    "nodes": [
+        {
+            "mesh": int,
+            "children": [int],
+            **dict.fromkeys(("matrix", "rotation", "scale", "translation"), _NUMBERS),
+            "extensions": {"EXT_mesh_gpu_instancing": {"attributes": {"": int}}},
+        }
+    ],
+    "meshes": [{"primitives": [{"attributes": {"": int}, "indices": int, "material": int}]}],
+    "materials": [{"pbrMetallicRoughness": {"baseColorFactor": _NUMBERS, "baseColorTexture": {"index": int}}}],
+    "textures": [{"source": int}],
+    "images": [{"bufferView": int}],
+    "accessors": [{"bufferView": int, "byteOffset": int, "componentType": int, "count": int, "type": str}],
+    "bufferViews": [
+        {
+            **dict.fromkeys(("byteLength", "byteOffset", "byteStride"), int),
+            "extensions": {PACKED_VIEW: dict.fromkeys(("byteLength", "byteOffset", "byteStride", "count"), int)},
+        }
+    ],
+    "buffers": [{"byteLength": int, "uri": str}],
+}
+
+
+def _wrong(value: Any, form: Any, place: str) -> str:
+    """What of a document is not of its form, in words; nothing where all is."""
+    if isinstance(form, dict):
+        if not isinstance(value, dict):
+            return f"{place or 'its JSON'} is not an object"
+        every = form.get("")
+        inner = ((f"{place}.{key}", one, form.get(key, every)) for key, one in value.items() if every or key in form)
+    elif isinstance(form, list):
+        if not isinstance(value, list):
+            return f"{place} is not a list"
+        inner = ((f"{place}[{n}]", one, form[0]) for n, one in enumerate(value))
+    else:
+        good = isinstance(value, form) and not isinstance(value, bool) and (isinstance(value, str) or abs(value) < 1e30)
+        return "" if good else f"{place} is {value!r:.40}"
+    return next((said for where, one, of in inner if (said := _wrong(one, of, where.lstrip(".")))), "")
 
 
 Section = tuple[NDArray[Any], NDArray[Any], NDArray[Any], NDArray[Any], NDArray[Any]]
@@ -103,27 +136,10 @@ class _Inspection:
     def _checked(self, text: bytes) -> dict[str, Any]:
         """The document, once what is looked at in it is known to be of the kinds it should be."""
         document = json.loads(text)
-        if not isinstance(document, dict):
-            raise self.fail("its JSON is not an object")
-        for table in _TABLES:
-            rows = document.get(table, [])
-            if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
-                raise self.fail(f"'{table}' is not a list of objects")
-        todo: list[Any] = [document]
-        while todo:
-            about = todo.pop()
-            for key, value in about.items() if isinstance(about, dict) else ():
-                if key in _KINDS and (not isinstance(value, _KINDS[key]) or isinstance(value, bool)):
-                    raise self.fail(f"'{key}' is {value!r:.40}")
-                if key == "primitives" and not all(isinstance(one, dict) for one in value):
-                    raise self.fail("'primitives' is not a list of objects")
-                held = list(value.values()) if key == "attributes" else value if key in _NUMBERS else ()
-                whole = int if key in ("attributes", "children") else int | float
-                if not all(isinstance(one, whole) and abs(one) < 1e30 for one in held):
-                    raise self.fail(f"'{key}' does not hold numbers")
-                todo += [value] if key != "extras" else []
-            todo += about if isinstance(about, list) else []
-        return document
+        problem = _wrong(document, _FORM, "")
+        if problem:
+            raise self.fail(problem)
+        return dict(document)
 
     def fail(self, problem: str) -> InputError:
         return InputError(f"is not sound glTF: {problem}.", file=self.path)
@@ -261,8 +277,6 @@ class _Inspection:
         """Every node of the scene with its world transform and the names down to it, in the order of the tree."""
         nodes = self.document.get("nodes", [])
         scene = self.document["scenes"][self.document.get("scene", 0)]
-        if not all(isinstance(one, int) for one in scene["nodes"]):
-            raise self.fail("its scene does not name nodes by number")
         stack: list[tuple[int, NDArray[Any], tuple[str, ...]]] = [(n, np.eye(4), ()) for n in scene["nodes"][::-1]]
         placed = []
         while stack:

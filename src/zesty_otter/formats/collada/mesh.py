@@ -227,7 +227,7 @@ class _Reading:
 
     def _layer(self, kind: str, column: _Column) -> Layer:
         index = column.rows[0][1]
-        if len(index) != self.corner_count:
+        if len(column.rows) > 1 or len(index) != self.corner_count:
             index = np.full(self.corner_count, -1, np.int64)
             for first, rows in column.rows:
                 index[first : first + len(rows)] = rows
