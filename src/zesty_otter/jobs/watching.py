@@ -16,10 +16,10 @@ from zesty_otter.jobs.job_file import Job
 from zesty_otter.jobs.planning import Plan, plan
 from zesty_otter.jobs.run import AssetResult, Event, JobResult, run_planned
 from zesty_otter.jobs.ways import Processes, Way
-from zesty_otter.pipeline.watching import Stamp, stamp_of, wait_for_change
+from zesty_otter.pipeline.watching import Stamp, stamp_of, wait_for_change, wait_for_rest
 
 _BESIDE = (".toml", ".csv", ".mtl", ".bin", ".png", ".jpg", ".jpeg", ".webp", ".tga", ".bmp", ".gif", ".tif", ".tiff")
-_AGAIN = 0.3  # seconds after which a source that could not be read is read once more: it may not have been whole
+_AGAIN = 0.3  # seconds after which what could not be read is read once more: it may not have been whole
 
 
 @dataclass(frozen=True)
@@ -113,9 +113,7 @@ def watch_job(
         started, begun = time.monotonic(), time.time_ns()
         error: ZestyOtterError | None = None
         try:
-            new = job_file.load(path)
-            made = _planned(new, path, only)
-            known = new
+            known, made = _read(path, only, again=not first)
         except ZestyOtterError as problem:
             if first:
                 raise
@@ -154,7 +152,9 @@ def watch_job(
         changed = {one for one, was in stamps.items() if now.get(one) != was}
         # What this run was the first to look for may have appeared since.
         changed |= {one for one in now.keys() - stamps.keys() if (found := now[one]) and found[0] >= begun}
-        if not changed and [task.name for task in again.tasks] == [task.name for task in made.tasks]:
+        if changed:
+            wait_for_rest(changed)
+        elif [task.name for task in again.tasks] == [task.name for task in made.tasks]:
             changed = wait_for_change(now, _folders(known, path), _endings(), but_in=made.folder, stop=stop)
             if not changed:
                 return
@@ -162,6 +162,18 @@ def watch_job(
 
 def _why(asset: AssetResult) -> str:
     return f"{asset.state} {asset.error}"
+
+
+def _read(path: Path, only: str | None, *, again: bool) -> tuple[Job, Plan]:
+    """A job file and its plan; ``again`` reads once more what makes no sense, in case it was not whole."""
+    try:
+        job = job_file.load(path)
+        return job, _planned(job, path, only)
+    except ZestyOtterError:
+        if not again:
+            raise
+    time.sleep(_AGAIN)
+    return _read(path, only, again=False)
 
 
 def _planned(job: Job, path: Path, only: str | None) -> Plan:

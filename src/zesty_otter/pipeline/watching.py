@@ -73,12 +73,13 @@ def wait_for_change(
             # What changed before the watching began, or on a disk that tells nobody.
             changed = {path for path, was in files.items() if stamp_of(path) != was}
         if changed:
-            _wait_for_rest(changed)
+            wait_for_rest(changed)
             return changed
     return set()
 
 
-def _wait_for_rest(paths: Iterable[Path]) -> None:
+def wait_for_rest(paths: Iterable[Path]) -> None:
+    """Block until time and size of some files stay as they are."""
     until = time.monotonic() + _LONGEST
     before = {path: stamp_of(path) for path in paths}
     while time.monotonic() < until:
