@@ -548,6 +548,8 @@ class Usda:
         prim = self.prims[path]
         if prim["specifier"] != "def":
             return
+        if prim["type"] == "Mesh" and "prepend references" in prim:
+            prim = {**self.prims[prim.pop("prepend references").strip("<>")], **prim}
         world = above
         if "xformOpOrder" in prim:
             op = re.search(r"xformOp:\w+", prim["xformOpOrder"])[0]

@@ -4,12 +4,14 @@ import io
 import math
 import re
 import zipfile
+from dataclasses import replace
 
 import numpy as np
 import pytest
 
 import zesty_otter as zo
 from build import cube, moved, scene_of, texts, volume
+from receivers import in_usda
 from zesty_otter.demo.textures import timber
 from zesty_otter.formats.usd.text import Asset, Target, UsdSyntaxError, parse
 from zesty_otter.model import Camera, Layer, Light, Material, Node, Texture, TextureUse
@@ -360,6 +362,24 @@ def test_transforms_without_sense_are_left_out_and_said(tmp_path, op):
     text = f'def Cube "c" {{ {kind} xformOp:{op}; uniform token[] xformOpOrder = ["{name}"] }}'
     scene = zo.read(usda(tmp_path, text))
     assert np.array_equal(scene.roots[0].transform, np.eye(4)) and f"{name} cannot be read" in texts(scene.notes)
+
+
+@pytest.mark.parametrize("end", ["usda", "usdc"])
+def test_physical_shapes_that_are_alike_are_written_once(tmp_path, end):
+    shape = cube(name="block", slots=(Material("steel"),))
+    kids = [Node(name, moved(at, 0, 0), content=shape, role="collision") for at, name in enumerate("abc")]
+    with_more = replace(kids[0], name="d", children=(Node("grip", content=cube(name="grip")),))
+    scene = scene_of(Node("a", content=shape), Node("b", content=shape), *kids, with_more)
+    zo.write(scene, tmp_path / f"s.{end}")
+    back = zo.read(tmp_path / f"s.{end}")
+    assert len(back.meshes) == {"usda": 3, "usdc": 2}[end] and len(list(back.nodes(role="collision"))) == 4
+    assert zo.audit.arrived(scene, tmp_path / f"s.{end}").problems == ()
+    assert len([one for one in back.materials if one.name == "steel"]) == 1
+    if end == "usda":
+        text = (tmp_path / "s.usda").read_text()
+        # One that is seen, one that is touched, and the grip.
+        assert text.count("point3f[] points") == 3 and text.count('"PhysicsCollisionAPI"') == 4
+        assert len([1 for corners, color in in_usda(tmp_path / "s.usda")]) == 42
 
 
 def test_copies_are_written_plain_for_readers_that_know_no_references(tmp_path, run):

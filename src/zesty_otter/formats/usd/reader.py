@@ -244,7 +244,9 @@ class _Reading:
     def _mesh(self, prim: Prim, path: str, bound: str, world: NDArray[np.float64]) -> Mesh | None:
         # Copies that references made share their arrays; so do the meshes made of them.
         arrays = [
-            one.value for one in prim.properties.values() if isinstance(one.value, np.ndarray) and one.value.size > 4
+            one.value
+            for name, one in prim.properties.items()
+            if isinstance(one.value, np.ndarray) and one.value.size > 4 and not name.startswith("xformOp:")
         ]
         self.alive += arrays
         key = (prim.type, *sorted(map(id, arrays))) if arrays else (prim.type, path)

@@ -102,7 +102,9 @@ class _Writer:
         self.prototypes = f"/{self.root}/{_identifier('prototypes', inside)}"
         used: set[str] = set()
         self.materials = {id(one): _identifier(one.name, used) for one in scene.materials}
-        self.shared = _shared(scene) if copies == "instances" else {}
+        used = set()
+        self.shared = _shared(scene, used, solid=False) if copies == "instances" else {}
+        self.solids = _shared(scene, used, solid=True) if copies == "instances" else {}
 
     def _line(self, text: str = "") -> None:
         self.out.append(f"{'    ' * self.depth}{text}\n".encode() if text else b"\n")
@@ -169,13 +171,17 @@ class _Writer:
             for material in self.scene.materials:
                 self._material(material)
             self._close()
-        if self.shared:
+        if self.shared or self.solids:
             self._line()
             self._open(f'class "{self.prototypes.rpartition("/")[2]}"', [])
             for mesh in self.scene.meshes:
                 if id(mesh) in self.shared:
                     self._open(f'def Xform "{self.shared[id(mesh)]}"', [])
-                    self._content(mesh, mesh.name)
+                    self._content(mesh, mesh.name, bound=False)
+                    self._close()
+                if id(mesh) in self.solids:
+                    self._open(f'def Mesh "{self.solids[id(mesh)]}"', _applied(_schemas_of(mesh, solid=False)))
+                    self._mesh(mesh)
                     self._close()
             self._close()
         self._nodes()
@@ -223,14 +229,14 @@ class _Writer:
         elif not apart and shared and mesh is not None:
             schemas, meta = self._instance(mesh)
         elif not apart and mesh is not None:
-            kind, schemas = "Mesh", _schemas_of(mesh, solid=solid)
+            kind, schemas, meta = "Mesh", _schemas_of(mesh, solid=solid), self._solid_source(mesh, solid=solid)
         if isinstance(content, Light) and content.kind == "spot":
             schemas.append("ShapingAPI")
-        meta += [f"prepend apiSchemas = [{', '.join(map(_quoted, schemas))}]"] if schemas else []
+        meta += _applied(schemas)
         self._open(f'def {kind} "{name}"', self._named([*meta, *self._custom(node)], node.name, name))
         if not apart and shared and mesh is not None:
             self._bind_whole(mesh)
-        elif not apart and mesh is not None:
+        elif not apart and mesh is not None and not (solid and id(mesh) in self.solids):
             self._mesh(mesh)
         if solid and not apart:
             self._line('uniform token physics:approximation = "convexHull"')
@@ -260,16 +266,21 @@ class _Writer:
             self._scatter(scatter, f"{path}/{own}")
             self._close()
 
-    def _content(self, mesh: Mesh, name: str, *, solid: bool = False) -> None:
-        """A mesh that is all that the prim above it shows."""
-        schemas = _schemas_of(mesh, solid=solid)
-        meta = [f"prepend apiSchemas = [{', '.join(map(_quoted, schemas))}]"] if schemas else []
+    def _content(self, mesh: Mesh, name: str, *, solid: bool = False, bound: bool = True) -> None:
+        """A mesh that is all that the prim above it shows, ``bound`` to its material here."""
+        meta = [*self._solid_source(mesh, solid=solid), *_applied(_schemas_of(mesh, solid=solid)), *_CONTENT]
         known = _identifier(name, set())
-        self._open(f'def Mesh "{known}"', self._named([*meta, *_CONTENT], name, known))
-        self._mesh(mesh)
+        self._open(f'def Mesh "{known}"', self._named(meta, name, known))
+        if not (solid and id(mesh) in self.solids):
+            self._mesh(mesh, bound=bound)
         if solid:
             self._line('uniform token physics:approximation = "convexHull"')
         self._close()
+
+    def _solid_source(self, mesh: Mesh, *, solid: bool) -> list[str]:
+        """Metadata of a physical shape of which there are several: each is a mesh of its own that refers to one."""
+        shared = solid and id(mesh) in self.solids
+        return [f"prepend references = <{self.prototypes}/{self.solids[id(mesh)]}>"] if shared else []
 
     def _instance(self, mesh: Mesh) -> tuple[list[str], list[str]]:
         """Schemas and metadata of a prim that shows a mesh which others show too."""
@@ -279,8 +290,7 @@ class _Writer:
 
     def _open_instance(self, mesh: Mesh, name: str) -> None:
         schemas, meta = self._instance(mesh)
-        meta += [f"prepend apiSchemas = [{', '.join(map(_quoted, schemas))}]"] if schemas else []
-        self._open(f'def Xform "{name}"', [*meta, *_CONTENT])
+        self._open(f'def Xform "{name}"', [*meta, *_applied(schemas), *_CONTENT])
         self._bind_whole(mesh)
 
     def _bind_whole(self, mesh: Mesh) -> None:
@@ -308,8 +318,7 @@ class _Writer:
         if id(mesh) in self.shared:
             self._open_instance(mesh, "mesh")
         else:
-            schemas = _schemas_of(mesh, solid=False)
-            meta = [f"prepend apiSchemas = [{', '.join(map(_quoted, schemas))}]"] if schemas else []
+            meta = _applied(_schemas_of(mesh, solid=False))
             self._open('def Mesh "mesh"', self._named(meta, mesh.name, "mesh"))
             self._mesh(mesh)
         self._close()
@@ -377,7 +386,7 @@ class _Writer:
         self._line(f"float verticalAperture = {_numbers(high)}")
         self._line(f"float2 clippingRange = ({_numbers(camera.near, camera.far or 1e6)})")
 
-    def _mesh(self, mesh: Mesh) -> None:
+    def _mesh(self, mesh: Mesh, *, bound: bool = True) -> None:
         mesh = with_implied_normals(mesh)
         if any(slot is not None and slot.two_sided for slot in mesh.slots):
             self._line("uniform bool doubleSided = true")
@@ -392,7 +401,7 @@ class _Writer:
         used = mesh.used_slots
         if len(used) > 1:
             self._subsets(mesh, used)
-        elif id(mesh) not in self.shared:
+        elif bound:
             self._bind_whole(mesh)
 
     def _subsets(self, mesh: Mesh, used: Sequence[int]) -> None:
@@ -516,14 +525,16 @@ class _Writer:
         self._close()
 
 
-def _shared(scene: Scene) -> dict[int, str]:
-    """Meshes that several nodes show, with a name for each; each physical shape is one of its own."""
-    shown = Counter(
-        id(one.node.drawn) for one in scene.walk() if one.node.drawn is not None and one.node.role != "collision"
-    )
-    taken: set[str] = set()
+def _shared(scene: Scene, taken: set[str], *, solid: bool) -> dict[int, str]:
+    """Meshes that several nodes show, or that several physical shapes have, with a name for each."""
+    nodes = (placed.node for placed in scene.walk())
+    shown = Counter(id(node.drawn) for node in nodes if (node.role == "collision" and node.mesh is not None) == solid)
     several = (mesh for mesh in scene.meshes if shown[id(mesh)] > 1 and mesh.face_count)
     return {id(mesh): _identifier(mesh.name, taken) for mesh in several}
+
+
+def _applied(schemas: Sequence[str]) -> list[str]:
+    return [f"prepend apiSchemas = [{', '.join(map(_quoted, schemas))}]"] if schemas else []
 
 
 def _schemas_of(mesh: Mesh, *, solid: bool) -> list[str]:
