@@ -124,7 +124,7 @@ def test_steps_are_listed_and_explained_from_their_settings(run):
     listed = run("steps")
     assert all(slug in listed.out for slug in STEPS)
     explained = " ".join(run("steps", "weld").out.split())
-    for words in ("Make points that are very close one point", "distance", "0.1 mm", "--step 'weld distance=0.1mm'"):
+    for words in ("Merge points that are very close to each other", "distance", "0.1 mm", "--step 'weld distance=0.1mm'"):
         assert words in explained
     for document in run("steps", "--json").json:
         line = document["example"].removeprefix("--step '").removesuffix("'")

@@ -18,18 +18,17 @@ from zesty_otter.errors import InternalError, ZestyOtterError
 _ParserError: Any = typer.BadParameter.mro()[2]
 
 COMMANDS = {
-    "demo": "Write the demo kit, run its job, and say what was wrong and what was mended.",
-    "survey": "Say what is in a file: sizes, tree, counts, materials, textures, and what looks wrong.",
-    "convert": "Read a file, mend it, write it, and read it back to see that it arrived.",
-    "run": "Run a job: read its sources, take its steps, write its outputs, and read them back.",
-    "check": "Check files against what a target expects; exit status 1 when one finding is an error.",
-    "rehearse": "Take a file as the target would and say what it makes of it; exit status 1 when something would go"
-    " wrong.",
-    "compare": "Say what differs between two files of any formats; exit status 1 when something does.",
+    "demo": "Write the demo kit, run its job, and show what was wrong and what was mended.",
+    "survey": "Show what is in a file: sizes, tree, counts, materials, textures, and what looks wrong.",
+    "convert": "Read a file, mend it, write it, and read it back to check that it arrived.",
+    "run": "Run a job: read its sources, apply its steps, write its outputs, and read them back.",
+    "check": "Check files against what a target expects; exit status 1 when a finding is an error.",
+    "rehearse": "Load a file as a target would and show the result; exit status 1 when something would go wrong.",
+    "compare": "Show what differs between two files of any format; exit status 1 when something does.",
     "picture": "Draw a file, several sides or levels of it, or a sheet of many files.",
-    "steps": "List the steps, or explain one: what it looks at, its settings, and an example.",
-    "targets": "List the targets, or show one: its space, formats, names, limits and what it needs.",
-    "formats": "List the formats, which way they go, and what each can carry.",
+    "steps": "List the steps, or explain one with its settings and an example.",
+    "targets": "List the targets, or show one: its space, formats, names, limits and requirements.",
+    "formats": "List the formats: which are read and written, and what each can carry.",
 }
 """Every command, in the order people work in, with what `--help` says of it: a module is loaded when it is called."""
 
@@ -92,7 +91,7 @@ def _show_version(wanted: bool) -> None:
 
 @app.callback()
 def _options(
-    version: bool = typer.Option(False, "--version", callback=_show_version, is_eager=True, help="Say the version."),
+    version: bool = typer.Option(False, "--version", callback=_show_version, is_eager=True, help="Show the version."),
 ) -> None:
     del version
 

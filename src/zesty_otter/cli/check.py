@@ -23,13 +23,13 @@ _MOST = 40
 
 def command(
     files: Annotated[list[Path], typer.Argument(help="Files to check.", show_default=False)],
-    target: Annotated[str | None, typer.Option("--target", metavar="NAME", help="What is to receive them.")] = None,
+    target: Annotated[str | None, typer.Option("--target", metavar="NAME", help="Target to check for.")] = None,
     junit: Annotated[
-        Path | None, typer.Option("--junit", metavar="OUT.xml", help="Write the findings for a build server.")
+        Path | None, typer.Option("--junit", metavar="OUT.xml", help="Write the findings as XML for a build server.")
     ] = None,
     fix: Annotated[
         Path | None,
-        typer.Option("--fix", metavar="JOB.toml", help="Write a job with the steps that mend what was found."),
+        typer.Option("--fix", metavar="JOB.toml", help="Write a job with the steps that mend the findings."),
     ] = None,
     unit: console.Unit = None,
     axes: console.Axes = None,
@@ -37,7 +37,7 @@ def command(
     quiet: console.Quiet = False,
     verbose: console.Verbose = False,
 ) -> int:
-    """Check files against what a target expects; exit status 1 when one finding is an error."""
+    """Check files against what a target expects; exit status 1 when a finding is an error."""
     from zesty_otter.audit.checks import check, steps_that_mend
 
     wanted = targets.load(target) if target else targets.Target(name="any", title="what most targets ask for")

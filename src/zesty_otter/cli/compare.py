@@ -15,18 +15,18 @@ from zesty_otter.model import format_length, parse_length
 
 
 def command(
-    before: Annotated[Path, typer.Argument(metavar="A", help="The file as it was.", show_default=False)],
-    after: Annotated[Path, typer.Argument(metavar="B", help="The file as it is.", show_default=False)],
+    before: Annotated[Path, typer.Argument(metavar="A", help="The first file.", show_default=False)],
+    after: Annotated[Path, typer.Argument(metavar="B", help="The second file.", show_default=False)],
     tolerance: Annotated[
-        str, typer.Option("--tolerance", metavar="LENGTH", help="How far surfaces may have moved.")
+        str, typer.Option("--tolerance", metavar="LENGTH", help="Tolerance for surfaces that moved.")
     ] = "0.01mm",
-    unit: Annotated[str | None, typer.Option("--unit", metavar="UNIT", help="Unit of files that do not say.")] = None,
+    unit: Annotated[str | None, typer.Option("--unit", metavar="UNIT", help="Unit of files without one.")] = None,
     axes: Annotated[str | None, typer.Option("--axes", metavar="'X Y Z'", help="Axes of the first file.")] = None,
     axes_b: Annotated[str | None, typer.Option("--axes-b", metavar="'X Y Z'", help="Axes of the second file.")] = None,
     json: console.Json = False,
     quiet: console.Quiet = False,
 ) -> int:
-    """Say what differs between two files of any formats; exit status 1 when something does."""
+    """Show what differs between two files of any format; exit status 1 when something does."""
     from zesty_otter.audit.comparison import compare
 
     allowed = parse_length(tolerance)

@@ -55,7 +55,7 @@ def option(group: str, *names: str, metavar: str | None = None, help: str = "") 
 
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
 Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print no notes and no progress.")]
-Verbose = Annotated[bool, typer.Option("--verbose", "-v", help="Print every note, also on what went as asked.")]
+Verbose = Annotated[bool, typer.Option("--verbose", "-v", help="Print every note, including routine ones.")]
 Unit = Annotated[
     str | None,
     typer.Option(
@@ -76,7 +76,7 @@ Pose = Annotated[
     typer.Option(
         "--pose",
         metavar="NAME@SECONDS",
-        help="Stand still at this moment of an animation, not at rest.",
+        help="Freeze at this moment of an animation instead of at rest.",
         rich_help_panel="Source",
     ),
 ]
@@ -85,7 +85,7 @@ SceneName = Annotated[
     typer.Option(
         "--scene",
         metavar="NAME",
-        help="Which scene of a file that holds several: name, or number from 0.",
+        help="Scene to read from a file with several: name, or number from 0.",
         rich_help_panel="Source",
     ),
 ]

@@ -39,18 +39,18 @@ _NAMES = "Names"
 _MORE = "More"
 
 Source = Annotated[Path, typer.Argument(help="The file to read.", show_default=False)]
-Out = Annotated[Path, typer.Argument(help="The file to write; its ending says the format.", show_default=False)]
+Out = Annotated[Path, typer.Argument(help="The file to write; its ending sets the format.", show_default=False)]
 Colors = Annotated[
     str | None,
-    option("Source", metavar="screen|linear", help="What its colours mean: as on screen, or amounts of light."),
+    option("Source", metavar="screen|linear", help="Read its colours as sRGB (screen) or as linear."),
 ]
 TexturesFrom = Annotated[
     list[Path] | None,
-    option("Source", metavar="FOLDER", help="A further folder to find files in; may come again."),
+    option("Source", metavar="FOLDER", help="Another folder to search for textures; repeatable."),
 ]
 Target = Annotated[
     str | None,
-    option(_SPACE, metavar="NAME", help="What receives the file: its space, names, limits and wishes are met."),
+    option(_SPACE, metavar="NAME", help="Target of the file: sets space, names, limits and more."),
 ]
 ToUnit = Annotated[str | None, option(_SPACE, metavar="UNIT", help="Unit of the output.")]
 ToAxes = Annotated[str | None, option(_SPACE, metavar="'X Y Z'", help="Axes of the output.")]
@@ -75,7 +75,7 @@ PivotOf = Annotated[str, option(_PLACE, metavar="WHAT", help="object: a pivot ea
 Place = Annotated[str, option(_PLACE, metavar="WHERE", help="keep, or origin to move pivots there.")]
 Weld = Annotated[str | None, option(_SHAPE, metavar="LENGTH", help="Merge points closer than this: 0.1mm.")]
 Clean = Annotated[
-    bool, option(_SHAPE, "--clean", help="Remove flat, double and loose faces and points; turn faces outward.")
+    bool, option(_SHAPE, "--clean", help="Remove faces without area, duplicates and loose points; turn faces outward.")
 ]
 Normals = Annotated[
     str,
@@ -86,8 +86,7 @@ Triangulate = Annotated[
     option(
         _SHAPE,
         metavar="RULE",
-        help="shortest-diagonal, best-angle or fixed; by the shortest diagonal where target or format takes"
-        " triangles only.",
+        help="shortest-diagonal, best-angle or fixed; shortest-diagonal where target or format needs triangles.",
     ),
 ]
 Tangents = Annotated[
@@ -96,10 +95,10 @@ Tangents = Annotated[
 ]
 Budget = Annotated[
     int | None,
-    option(_SHAPE, metavar="TRIANGLES", help="The most a mesh may have; heavier ones are made lighter."),
+    option(_SHAPE, metavar="TRIANGLES", help="Maximum triangles of a mesh; heavier ones are reduced."),
 ]
 Materials = Annotated[str, option(_LOOK, metavar="HOW", help="keep, plain (base colour texture only) or metal-rough.")]
-Textures = Annotated[str, option(_LOOK, metavar="HOW", help="keep, none, or the most pixels a side may have.")]
+Textures = Annotated[str, option(_LOOK, metavar="HOW", help="keep, none, or the maximum pixels along a side.")]
 Levels = Annotated[
     str | None,
     option(
@@ -120,10 +119,10 @@ Collision = Annotated[
         help="auto, box, hull, parts, surface, none and more: `zesty-otter steps collision`.",
     ),
 ]
-CollisionTolerance = Annotated[str, option(_BESIDE, metavar="LENGTH", help="How far collision may be from the mesh.")]
-Shadow = Annotated[
-    str | None, option(_BESIDE, metavar="LENGTH", help="Add shadow meshes, pulled inward by so much: 1cm.")
+CollisionTolerance = Annotated[
+    str, option(_BESIDE, metavar="LENGTH", help="Maximum distance of collision from the mesh.")
 ]
+Shadow = Annotated[str | None, option(_BESIDE, metavar="LENGTH", help="Add shadow meshes, pulled inward by this: 1cm.")]
 Names = Annotated[
     str | None,
     option(_NAMES, metavar="TEMPLATE", help="Template for node names, or keep to leave them; {name} when absent."),
@@ -140,10 +139,10 @@ Writing = Annotated[
 ]
 Step = Annotated[
     list[str] | None,
-    option(_MORE, metavar="'STEP KEY=VALUE'", help="Any other step, before names are given; may come again."),
+    option(_MORE, metavar="'STEP KEY=VALUE'", help="Any other step, applied before naming; repeatable."),
 ]
 Watch = Annotated[
-    bool, option(_MORE, "--watch", help="Go on: convert again whenever the file changes; Ctrl-C ends it.")
+    bool, option(_MORE, "--watch", help="Keep running and convert again whenever the file changes; Ctrl-C ends it.")
 ]
 
 
@@ -192,7 +191,7 @@ def command(
     quiet: console.Quiet = False,
     verbose: console.Verbose = False,
 ) -> int:
-    """Read a file, mend it, write it, and read it back to see that it arrived."""
+    """Read a file, mend it, write it, and read it back to check that it arrived."""
     kind = formats.format_of(out)
     asked = targets.load(target) if target else None
     space = asked.space if asked else None

@@ -22,7 +22,7 @@ def command(
     quiet: console.Quiet = False,
     verbose: console.Verbose = False,
 ) -> int:
-    """Write the demo kit, run its job, and say what was wrong and what was mended."""
+    """Write the demo kit, run its job, and show what was wrong and what was mended."""
     try:
         write_kit(folder / "sources")
         job = write_job(folder)

@@ -9,7 +9,7 @@ from zesty_otter.formats import CARRIES, all_formats
 
 
 def command(json: console.Json = False) -> None:
-    """List the formats, which way they go, and what each can carry."""
+    """List the formats: which are read and written, and what each can carry."""
     if json:
         console.print_json(
             [

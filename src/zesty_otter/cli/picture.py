@@ -30,9 +30,11 @@ def command(
     style: Annotated[
         str, typer.Option(metavar="STYLE", help="shaded, wire, both, normals, uv, collision or footing.")
     ] = "shaded",
-    levels: Annotated[bool, typer.Option("--levels", help="Every level of detail beside the next.")] = False,
-    assets: Annotated[bool, typer.Option("--assets", help="A picture for every asset of a file.")] = False,
-    size: Annotated[str, typer.Option(metavar="WxH", help="Pixels of a picture; a sheet is as wide.")] = "1280x800",
+    levels: Annotated[bool, typer.Option("--levels", help="Draw every level of detail side by side.")] = False,
+    assets: Annotated[bool, typer.Option("--assets", help="Draw each asset of a file on its own.")] = False,
+    size: Annotated[
+        str, typer.Option(metavar="WxH", help="Size of a picture in pixels; a sheet has the same width.")
+    ] = "1280x800",
     unit: console.Unit = None,
     axes: console.Axes = None,
     quiet: console.Quiet = False,

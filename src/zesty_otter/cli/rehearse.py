@@ -18,14 +18,14 @@ from zesty_otter.model import count_of, format_length
 
 def command(
     file: Annotated[Path, typer.Argument(help="The written file.", show_default=False)],
-    target: Annotated[str, typer.Option("--target", metavar="NAME", help="What is to receive it.")],
+    target: Annotated[str, typer.Option("--target", metavar="NAME", help="Target that loads it.")],
     out: Annotated[
-        Path | None, typer.Option("--out", "-o", metavar="OUT.png", help="Draw it on a metre grid beside a figure.")
+        Path | None, typer.Option("--out", "-o", metavar="OUT.png", help="Draw it on a metre grid, next to a figure.")
     ] = None,
     json: console.Json = False,
     quiet: console.Quiet = False,
 ) -> int:
-    """Take a file as the target would and say what it makes of it; exit status 1 when something would go wrong."""
+    """Load a file as a target would and show the result; exit status 1 when something would go wrong."""
     from zesty_otter.rehearsal import receive
 
     if out is not None and out.suffix.lower() != ".png":

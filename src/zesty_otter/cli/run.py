@@ -39,32 +39,35 @@ _WORDS = {
 
 def command(
     job: Annotated[Path | None, typer.Argument(help="The job file, .toml.", show_default=False)] = None,
-    dry_run: Annotated[bool, typer.Option("--dry-run", help="Say what would be done, and write nothing.")] = False,
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="Show what would be done, and write nothing.")] = False,
     workers: Annotated[
-        int | None, typer.Option(metavar="N", min=1, help="Processes at the same time; one per processor when absent.")
+        int | None, typer.Option(metavar="N", min=1, help="Number of processes; one per processor by default.")
     ] = None,
     only: Annotated[
-        str | None, typer.Option(metavar="PATTERN", help="Only assets whose names fit, such as 'gate*'.")
+        str | None, typer.Option(metavar="PATTERN", help="Only assets whose names match, such as 'gate*'.")
     ] = None,
-    fresh: Annotated[bool, typer.Option("--fresh", help="Make everything again, also what has not changed.")] = False,
+    fresh: Annotated[bool, typer.Option("--fresh", help="Convert everything again, even if nothing changed.")] = False,
     replace_edited: Annotated[
-        bool, typer.Option("--replace-edited", help="Write over files that were edited by hand.")
+        bool, typer.Option("--replace-edited", help="Overwrite files that were edited by hand.")
     ] = False,
     replace_foreign: Annotated[
         bool,
-        typer.Option("--replace-foreign", help="Write over files in the way that this job did not make."),
+        typer.Option("--replace-foreign", help="Overwrite files that this job did not make."),
     ] = False,
     show_schema: Annotated[
         bool, typer.Option("--schema", help="Print the JSON Schema of job files, for editors.")
     ] = False,
     watch: Annotated[
-        bool, typer.Option("--watch", help="Go on: run again whenever a source or the job changes; Ctrl-C ends it.")
+        bool,
+        typer.Option(
+            "--watch", help="Keep running and convert again whenever a source or the job changes; Ctrl-C ends it."
+        ),
     ] = False,
     json: console.Json = False,
     quiet: console.Quiet = False,
     verbose: console.Verbose = False,
 ) -> int:
-    """Run a job: read its sources, take its steps, write its outputs, and read them back."""
+    """Run a job: read its sources, apply its steps, write its outputs, and read them back."""
     if show_schema:
         console.print_json(schema())
         return 0

@@ -23,7 +23,7 @@ def command(
     name: Annotated[str | None, typer.Argument(help="A step to explain.", show_default=False)] = None,
     json: console.Json = False,
 ) -> None:
-    """List the steps, or explain one: what it looks at, its settings, and an example."""
+    """List the steps, or explain one with its settings and an example."""
     if json:
         documents = [document(step) for slug, step in with_those_of_others().items() if name in (None, slug)]
         console.print_json(document(step_named(name)) if name else documents)

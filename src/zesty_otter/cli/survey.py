@@ -20,7 +20,7 @@ _MOST_NODES = 40
 
 
 def command(
-    files: Annotated[list[Path], typer.Argument(help="Files to look into.", show_default=False)],
+    files: Annotated[list[Path], typer.Argument(help="Files to show.", show_default=False)],
     unit: console.Unit = None,
     axes: console.Axes = None,
     pose: console.Pose = None,
@@ -29,7 +29,7 @@ def command(
     quiet: console.Quiet = False,
     verbose: console.Verbose = False,
 ) -> int:
-    """Say what is in a file: sizes, tree, counts, materials, textures, and what looks wrong."""
+    """Show what is in a file: sizes, tree, counts, materials, textures, and what looks wrong."""
     documents: list[Any] = []
     status = 0
     for number, path in enumerate(files):

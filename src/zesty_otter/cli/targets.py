@@ -18,7 +18,7 @@ def command(
     name: Annotated[str | None, typer.Argument(help="A target to show, or a .toml file.", show_default=False)] = None,
     json: console.Json = False,
 ) -> None:
-    """List the targets, or show one: its space, formats, names, limits and what it needs."""
+    """List the targets, or show one: its space, formats, names, limits and requirements."""
     found = [targets.load(one) for one in ([name] if name else targets.names())]
     if json:
         documents = [_document(one) for one in found]

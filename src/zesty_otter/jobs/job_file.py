@@ -87,28 +87,28 @@ OnExisting = Literal["replace", "keep", "number"]
 class Source(Settings):
     """Files to read."""
 
-    files: Texts = Field(min_length=1, description="Files, folders (with all below them) and patterns (props/*.obj).")
+    files: Texts = Field(min_length=1, description="Files, folders (with subfolders) and patterns (props/*.obj).")
     exclude: Texts = Field((), description="Patterns of files to leave out.")
-    unit: Unit | None = Field(None, description="Their unit, where they do not say: mm, cm, m, in, ft or metres.")
-    axes: Axes | None = Field(None, description="What their +X, +Y and +Z mean, where they do not say.")
-    pose: str | None = Field(None, description="The moment of an animation to stand still at: NAME@SECONDS.")
-    scene: str | None = Field(None, description="Which scene of files that hold several: a name, or a number from 0.")
+    unit: Unit | None = Field(None, description="Unit of files without one: mm, cm, m, in, ft or metres.")
+    axes: Axes | None = Field(None, description="What their +X, +Y and +Z mean, for files without axes.")
+    pose: str | None = Field(None, description="Moment of an animation to freeze: NAME@SECONDS.")
+    scene: str | None = Field(None, description="Scene to read from files with several: name, or number from 0.")
     colors: Literal["screen", "linear"] | None = Field(
-        None, description="What their colours mean: as on screen, or amounts of light. As is usual for the format."
+        None, description="Read their colours as sRGB (screen) or as linear; as is usual for the format when absent."
     )
-    textures_from: Texts = Field((), description="Further folders to find textures and libraries in.")
+    textures_from: Texts = Field((), description="More folders for textures and material libraries.")
     steps: tuple[AnyStep, ...] = Field((), description="Steps for these files only, before those of the job.")
     assemble: bool = Field(
-        False, description="Make one asset of files whose names belong together: gate, gate_LOD1, gate_collision."
+        False, description="Combine files whose names belong together into one asset: gate, gate_LOD1, gate_collision."
     )
 
 
 class Output(Settings):
     """Files to write of every asset."""
 
-    name: str = Field("", description="What it is called in the plan and the summary.")
-    use: str | None = Field(None, description="A saved set of settings, [settings.NAME], that this one builds on.")
-    target: str | None = Field(None, description="What receives the files: a built-in target or a .toml file.")
+    name: str = Field("", description="Name in the plan and the summary.")
+    use: str | None = Field(None, description="Saved settings, [settings.NAME], to start from.")
+    target: str | None = Field(None, description="Target of the files: a built-in one or a .toml file.")
     unit: Unit | None = Field(None, description="Unit to write, instead of the target's.")
     axes: Axes | None = Field(None, description="Axes to write, instead of the target's.")
     formats: Annotated[tuple[FormatName, ...], BeforeValidator(_as_tuple)] = Field(
@@ -116,25 +116,27 @@ class Output(Settings):
     )
     folder: Template = Field("", description="Folder below that of the job, with {folder}, {source}, {group} ...")
     file: Template = Field("{name}", description="Name of each file, without its ending.")
-    suffix: Template = Field("", description="What stands behind the name, to tell outputs apart: _low, _{target}.")
+    suffix: Template = Field("", description="Text after the name, to tell outputs apart: _low, _{target}.")
     split: Literal["scene", "object", "group", "top-group"] = Field(
         "scene", description="A file for the whole source, each object, each innermost group, or each outermost group."
     )
     meshes: Literal["separate", "joined"] = Field(
         "separate", description="separate: nodes keep their places; joined: one mesh, slots merged by material."
     )
-    place: Literal["keep", "origin"] = Field("keep", description="origin: the first node of each file goes there.")
-    keep: Words = Field((), description="Words that choose the nodes to write, as in select; all when absent.")
-    drop: Words = Field(("kind:light", "kind:camera"), description="Words that choose the nodes to leave out.")
-    common: Words = Field((), description="Words that choose nodes which go into every file.")
+    place: Literal["keep", "origin"] = Field(
+        "keep", description="origin: move the first node of each file to the world's origin."
+    )
+    keep: Words = Field((), description="Nodes to write, in the words of select; all when absent.")
+    drop: Words = Field(("kind:light", "kind:camera"), description="Nodes to leave out, in the words of select.")
+    common: Words = Field((), description="Nodes that go into every file, in the words of select.")
     quantized: bool = Field(False, description="For glTF: positions in 16 bits, normals in 8, UVs in 16.")
     writing: dict[str, Any] = Field(
-        default_factory=dict, description="Settings of formats, as `zesty-otter formats` lists them."
+        default_factory=dict, description="Settings of formats, as listed by `zesty-otter formats`."
     )
     check: Literal["limits", "all", "stop"] = Field(
         "limits",
-        description="What is checked where there is a target: its limits, everything, or everything, and what breaks a"
-        " rule that is an error is not written.",
+        description="limits: check the target's limits; all: check everything; stop: like all, and write no file that"
+        " breaks a rule of severity error.",
     )
     steps: tuple[AnyStep, ...] = Field((), description="Steps for this output only, after those of the job.")
     on_existing: OnExisting | None = Field(None, description="replace, keep or number; that of the job when absent.")
@@ -153,18 +155,18 @@ class Job(Settings):
     """A job: these sources, these steps, these outputs. Relative paths start from the job file's folder."""
 
     title: str = Field("", description="One line on what the job is for.")
-    based_on: Texts = Field((), description="Job files this one builds on; what is said here counts.")
-    folder: str = Field("ready", description="Where outputs, the record and arrivals.json go.")
-    target: str | None = Field(None, description="What receives the files, for outputs that do not say.")
+    based_on: Texts = Field((), description="Job files to start from; keys of this one override theirs.")
+    folder: str = Field("ready", description="Folder for outputs, the record and arrivals.json.")
+    target: str | None = Field(None, description="Target for outputs without one.")
     on_existing: OnExisting = Field(
-        "replace", description="When a file is there already: replace, keep it, or number the new one."
+        "replace", description="If a file exists: replace it, keep it, or number the new one."
     )
     sources: tuple[Source, ...] = Field((), description="What to read.")
-    steps: tuple[AnyStep, ...] = Field((), description="What to do to every source, in order.")
+    steps: tuple[AnyStep, ...] = Field((), description="Steps for every source, in order.")
     outputs: tuple[Output, ...] = Field((), description="What to write.")
     settings: dict[str, Output] = Field(default_factory=dict, description="Saved settings of outputs, by name.")
     report: bool = Field(True, description="Write report.html, a page with pictures of everything the job made.")
-    lay_out: LayOut | None = Field(None, description="One more output: everything in rows.")
+    lay_out: LayOut | None = Field(None, description="One more file with all assets in rows.")
 
 
 def load(path: str | Path) -> Job:

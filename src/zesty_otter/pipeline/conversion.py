@@ -56,7 +56,7 @@ def convert(
     ----------
     source : SourceFile
     out : Path
-        The file to write; its ending says the format. Levels that the target wants apart stand beside it.
+        The file to write; its ending sets the format. Levels that the target wants apart stand beside it.
     steps : sequence of Step
         What is done before the wishes of the target.
     wanted : Wanted, optional

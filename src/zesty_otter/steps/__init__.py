@@ -39,68 +39,76 @@ if TYPE_CHECKING:
     from zesty_otter.steps.words import Words
 
 _OWN = {
-    "roles": ("assets", "Roles", "Give nodes their roles, by name template, by group or by hand."),
+    "roles": ("assets", "Roles", "Give nodes their roles: by name template, by group or by hand."),
     "select": ("selection", "Select", "Keep some nodes and drop others."),
-    "reframe": ("reframe", "Reframe", "Change units and axes of everything, leaving no rotation or scale on any node."),
+    "reframe": (
+        "reframe",
+        "Reframe",
+        "Change the units and axes of everything, leaving no rotation or scale on any node.",
+    ),
     "scale": (
         "scale",
         "Scale",
         "Make everything larger or smaller about the scene's origin, in the data and not on the nodes.",
     ),
-    "bake": ("bake", "BakeTransforms", "Give nodes rotation zero and scale one, without moving anything."),
-    "weld": ("cleanup", "Weld", "Make points that are very close one point."),
+    "bake": (
+        "bake",
+        "BakeTransforms",
+        "Set the rotation of nodes to zero and their scale to one, without moving anything.",
+    ),
+    "weld": ("cleanup", "Weld", "Merge points that are very close to each other."),
     "clean-up": (
         "cleanup",
         "CleanUp",
-        "Drop what draws nothing, turn faces outward, close small holes, merge what is there twice.",
+        "Remove what draws nothing, turn faces outward, close small holes and merge duplicates.",
     ),
     "merge-flat": (
         "polygons",
         "MergeFlat",
-        "Join faces that are flat together into clean n-gons: the way back from triangles.",
+        "Merge coplanar faces into clean n-gons: the way back from triangles.",
     ),
     "normals": ("smoothing", "Normals", "Decide which edges are smooth and which are hard."),
-    "uv-sets": ("uvs", "UvSets", "Keep, drop, rename, reorder and flip UV sets, and say what is wrong with them."),
+    "uv-sets": ("uvs", "UvSets", "Keep, drop, rename, reorder and flip UV sets, and report what is wrong with them."),
     "materials": ("materials", "Materials", "Rename, merge, order, limit and simplify materials."),
     "textures": (
         "textures",
         "Textures",
-        "Find textures, bring them to size and form, pack and unpack channels, flip normal maps.",
+        "Find textures, change their size and file type, pack and unpack channels, flip normal maps.",
     ),
-    "gather": ("instances", "Gather", "Make one scatter of nodes that show the same mesh below the same parent."),
-    "expand": ("instances", "Expand", "Make nodes of the copies of scatters, all of which share the mesh."),
-    "join": ("joining", "Join", "Make one mesh of all visible ones, and one of each level."),
+    "gather": ("instances", "Gather", "Turn nodes that show the same mesh under the same parent into one scatter."),
+    "expand": ("instances", "Expand", "Turn the copies of scatters into nodes that share one mesh."),
+    "join": ("joining", "Join", "Join all visible meshes into one, and the meshes of each level into one level."),
     "divide": (
         "joining",
         "Divide",
         "Divide meshes: into loose parts, by material, or into pieces that 16-bit indices can count.",
     ),
     "pivot": ("pivot", "Pivot", "Put the pivot of every asset where it belongs, without moving what is seen."),
-    "lighten": ("lighter", "Lighten", "Bring meshes that are too heavy down to a number of triangles."),
+    "lighten": ("lighter", "Lighten", "Reduce meshes that are too heavy to a number of triangles."),
     "levels": ("levels", "Levels", "Give every visible mesh a chain of lighter versions, and measure each."),
     "card": (
         "card",
         "Card",
-        "Give every visible mesh a flat picture of itself as its last level, for nets, foliage and what is far away.",
+        "Add a flat picture of every visible mesh as its last level: for nets, foliage and anything far away.",
     ),
     "collision": (
         "collision",
         "Collision",
-        "Give every visible mesh the collision it needs, and look after what is there already.",
+        "Give every visible mesh the collision it needs, and tidy up the collision that is already there.",
     ),
     "shadow": ("shadow", "Shadow", "Give every visible mesh a light, closed mesh to cast its shadow."),
     "bounds": (
         "bounds",
         "Bounds",
-        "Add to each asset a shape that says how large it is: a box or a sphere, with the role of bounds.",
+        "Add a shape to each asset that says how large it is: a box or a sphere, with the role of bounds.",
     ),
     "names": (
         "names",
         "Names",
-        "Give nodes, meshes, materials and textures names that every program and file system takes.",
+        "Give nodes, meshes, materials and textures names that every program and file system accepts.",
     ),
-    "triangulate": ("polygons", "Triangulate", "Split every face into triangles, always the same way."),
-    "tangents": ("smoothing", "Tangents", "Give meshes the tangents that normal maps are read with."),
+    "triangulate": ("polygons", "Triangulate", "Split every face into triangles, always in the same way."),
+    "tangents": ("smoothing", "Tangents", "Add the tangents that normal maps need."),
 }
 """Our own, by slug, in the order in which they are usually taken: where each declares itself, as what, and
 the first line of what it says it does, which a list of steps shows without loading any."""
@@ -210,7 +218,7 @@ def summaries() -> dict[str, str]:
     Examples
     --------
     >>> summaries()["weld"]
-    'Make points that are very close one point.'
+    'Merge points that are very close to each other.'
     """
     known = with_those_of_others()
     return {slug: _OWN[slug][2] if slug in _OWN else first_line(known[slug]) for slug in known}
@@ -231,7 +239,7 @@ def first_line(step: type[Step]) -> str:
     --------
     >>> from zesty_otter.steps import Weld
     >>> first_line(Weld)
-    'Make points that are very close one point.'
+    'Merge points that are very close to each other.'
     """
     return (inspect.getdoc(step) or "").partition("\n")[0]
 

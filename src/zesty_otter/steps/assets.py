@@ -26,10 +26,10 @@ def usual_templates() -> dict[str, tuple[str, ...]]:
 
 
 class Roles(Step):
-    """Give nodes their roles, by name template, by group or by hand.
+    """Give nodes their roles: by name template, by group or by hand.
 
-    Looks at the names of visible-role nodes and at the words given for a role. Changes the role, and for
-    levels the properties ``asset`` and ``level``. Refuses roles and tokens it does not know.
+    Looks at the names of nodes that are visible so far, and at the nodes you assign to a role. Changes the role,
+    and for levels the properties ``asset`` and ``level``. Refuses roles and tokens it does not know.
     """
 
     slug: ClassVar[str] = "roles"
@@ -40,10 +40,11 @@ class Roles(Step):
         description="Name templates for each role, with {name}, {level} and {n} (a number).",
     )
     visible: str = Field(
-        "{name}", description="How the visible meshes of assets are named, which the others belong to: from {name}."
+        "{name}", description="How visible meshes are named, to which levels, collision and so on belong: from {name}."
     )
     assign: dict[str, Words] = Field(
-        default_factory=dict, description="Words that choose the nodes of a role, whatever their names are."
+        default_factory=dict,
+        description="For each role, the nodes that get it whatever their names are, in the words of select.",
     )
 
     @classmethod

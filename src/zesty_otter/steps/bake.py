@@ -15,12 +15,12 @@ from zesty_otter.steps.words import chosen_numbers
 
 
 class BakeTransforms(Step):
-    """Give nodes rotation zero and scale one, without moving anything.
+    """Set the rotation of nodes to zero and their scale to one, without moving anything.
 
-    Looks at the world transform of every node, whatever its parents do to it: rotation, scale, mirroring,
-    shear. Changes points, normals, tangents and winding of meshes and the directions of lights and
-    cameras. A mesh shown by several nodes stays shared where they turn and scale it alike. A node that is
-    zero scale is baked too; its flat mesh is noted.
+    Looks at the world transform of every node, parents included: rotation, scale, mirroring, shear. Changes points,
+    normals, tangents and winding of meshes, and the directions of lights and cameras. A mesh that several nodes
+    show stays shared where they rotate and scale it alike. Nodes with zero scale are baked too; their flat meshes
+    are noted.
     """
 
     slug: ClassVar[str] = "bake"
@@ -28,8 +28,8 @@ class BakeTransforms(Step):
 
     translation: Literal["keep", "drop"] = Field(
         "keep",
-        description="keep: nodes stay where they are; drop: their places are moved into the meshes too, of those that"
-        " have one.",
+        description="keep: nodes stay where they are; drop: the translation of nodes with a mesh moves into the mesh"
+        " too.",
     )
 
     def change(self, scene: Scene) -> Scene:

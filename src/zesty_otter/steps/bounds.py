@@ -19,11 +19,11 @@ _BOX = [[0, 2, 3, 1], [4, 5, 7, 6], [0, 1, 5, 4], [2, 6, 7, 3], [0, 4, 6, 2], [1
 
 
 class Bounds(Step):
-    """Add to each asset a shape that says how large it is: a box or a sphere, with the role of bounds.
+    """Add a shape to each asset that says how large it is: a box or a sphere, with the role of bounds.
 
-    Looks at the visible mesh with its levels, or at the meshes that words choose. Adds a node behind the visible
-    one, about its pivot, without materials, UVs and normals; its properties say centre and radius, or centre and
-    half sides, in metres. Bounds that are there already stay. Refuses nothing.
+    Looks at the visible mesh with its levels, or at the meshes you choose. Adds a node after the visible one, with
+    the same pivot, without materials, UVs and normals; its properties give centre and radius, or centre and half
+    sides, in metres. Existing bounds stay. Refuses nothing.
     """
 
     slug: ClassVar[str] = "bounds"
@@ -31,12 +31,14 @@ class Bounds(Step):
 
     shape: Literal["box", "turned-box", "sphere"] = Field(
         "box",
-        description="A box along the axes, the smallest box of any orientation that could be found, or the smallest"
-        " sphere.",
+        description="A box along the axes, the smallest box found in any orientation, or the smallest sphere.",
     )
-    of: Words = Field((), description="Words that choose the meshes of an asset to go around, as in select.")
+    of: Words = Field(
+        (),
+        description="The meshes to enclose, in the words of select; visible meshes and levels when empty.",
+    )
     names: Annotated[str, AfterValidator(holds("name"))] = Field(
-        "{name}_bounds", description="Names of the nodes, from {name}."
+        "{name}_bounds", description="Names of the new nodes, from {name}."
     )
 
     def change(self, scene: Scene) -> Scene:

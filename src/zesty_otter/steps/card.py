@@ -41,21 +41,21 @@ _LENGTHS = ("deviation", "deviation_95", "deviation_mean", "distance")  # what g
 
 
 class Card(Step):
-    """Give every visible mesh a flat picture of itself as its last level, for nets, foliage and what is far away.
+    """Add a flat picture of every visible mesh as its last level: for nets, foliage and anything far away.
 
-    Looks at visible meshes, their base colours, the textures of these, and colours of corners. Adds a node behind the
-    levels there are, with one upright rectangle or several that cross, and a material with the picture, cut out
-    where nothing is. Its properties say how far it is from the mesh and the ``distance`` from which it may be
-    shown: where neither that nor a pixel of the picture is larger than ``pixel_error``. What is no heavier than its
-    card gets none. Refuses nothing.
+    Looks at visible meshes, their base colours and textures, and vertex colours. Adds a node after the existing
+    levels, with one upright rectangle or several that cross, and a material with the picture, cut out where nothing
+    is. Its properties say how far it is from the mesh, and the ``distance`` from which it may be shown: where
+    neither that nor a pixel of the picture is larger than ``pixel_error``. Skips meshes that are no heavier than
+    their card. Refuses nothing.
     """
 
     slug: ClassVar[str] = "card"
     example: ClassVar[dict[str, Any]] = {"planes": 2, "pixels": 256, "only": "net*"}
 
-    planes: int = Field(1, ge=1, le=4, description="How many rectangles cross each other.")
+    planes: int = Field(1, ge=1, le=4, description="Number of rectangles, which cross each other.")
     facing: Literal["auto", "front", "side"] = Field(
-        "auto", description="Where the first one faces; auto takes the wider of both."
+        "auto", description="Where the first one faces; auto picks the wider view."
     )
     pixels: int = Field(256, ge=8, le=4096, description="Pixels along the longest side of a rectangle.")
     pixel_error: PixelError = 1.0

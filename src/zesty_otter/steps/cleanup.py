@@ -29,19 +29,20 @@ from zesty_otter.steps.stretches import Stretches
 
 
 class Weld(Step):
-    """Make points that are very close one point.
+    """Merge points that are very close to each other.
 
-    Looks at the distances between points; the distance is capped for every connected part by half its own
-    shortest edge, so that small parts of a large model keep their shape. Changes points and the faces
-    that collapse. Seams in normals and UVs stay seams. Refuses a length when the scene's unit is unknown.
+    Looks at the distances between points. In each connected part the distance is capped at half of its shortest
+    edge, so that small parts of a large model keep their shape. Changes points, and removes faces that collapse.
+    Seams in normals and UVs stay seams. Refuses a length when the scene's unit is unknown.
     """
 
     slug: ClassVar[str] = "weld"
     example: ClassVar[dict[str, Any]] = {"distance": "0.1mm"}
 
-    distance: Length = Field(0.0001, ge=0, description="Points closer than this become one, for example 0.1mm.")
+    distance: Length = Field(0.0001, ge=0, description="Merge points closer than this, for example 0.1mm.")
     across: Literal["all", "matching"] = Field(
-        "all", description="all: whatever their normals, UVs and colours; matching: only points with the same ones."
+        "all",
+        description="all: merge whatever normals, UVs and colours they have; matching: only where these are equal.",
     )
 
     def change(self, scene: Scene) -> Scene:
@@ -99,35 +100,35 @@ def _attribute_key(mesh: Mesh) -> NDArray[np.int32]:
 
 
 class CleanUp(Step):
-    """Drop what draws nothing, turn faces outward, close small holes, merge what is there twice.
+    """Remove what draws nothing, turn faces outward, close small holes and merge duplicates.
 
-    Looks at faces without area, faces that are there twice, loose points, directions of faces, holes, and
-    materials and textures that are the same. Notes open borders, edges of more than two faces and places
-    where faces cannot agree, with positions. Refuses a hole size when the scene's unit is unknown.
+    Looks at faces without area, duplicate faces, loose points, face winding, holes, and duplicate materials and
+    textures. Notes open borders, edges of more than two faces and places where the winding cannot be made
+    consistent, with positions. Refuses a hole size when the scene's unit is unknown.
     """
 
     slug: ClassVar[str] = "clean-up"
     example: ClassVar[dict[str, Any]] = {"orient": "outward", "close_holes": "20cm"}
 
-    flat_faces: bool = Field(True, description="Drop faces without area.")
+    flat_faces: bool = Field(True, description="Remove faces without area.")
     duplicate_faces: bool = Field(
         True,
-        description="Drop faces that are there twice: the same points, facing the same way, the same material slot.",
+        description="Remove duplicate faces: the same points, the same winding, the same material slot.",
     )
-    loose_points: bool = Field(True, description="Drop points no face uses.")
+    loose_points: bool = Field(True, description="Remove points that no face uses.")
     orient: Literal["keep", "agree", "outward"] = Field(
         "outward",
-        description="outward: turn faces so that neighbours agree and shells look outward; agree: only that"
-        " neighbours agree (for rooms seen from inside); or keep.",
+        description="outward: make winding consistent and shells face outward; agree: consistent winding only"
+        " (for rooms seen from inside); keep: change nothing.",
     )
     nested: Literal["solid", "cavity"] = Field(
-        "solid", description="What a closed shell inside another is: a solid too, or the wall of a cavity."
+        "solid", description="What a closed shell inside another is: solid as well, or the wall of a cavity."
     )
     close_holes: Length = Field(
         0.0, ge=0, description="Close holes whose outline is at most this long, for example 20cm."
     )
-    merge_materials: bool = Field(True, description="Make materials one that differ in nothing but name or identity.")
-    unused_slots: bool = Field(True, description="Drop material slots that no face uses.")
+    merge_materials: bool = Field(True, description="Merge materials that differ only in name.")
+    unused_slots: bool = Field(True, description="Remove material slots that no face uses.")
 
     def change(self, scene: Scene) -> Scene:
         limit = self.close_holes / scene.unit_for("the size of a hole") if self.close_holes else 0.0

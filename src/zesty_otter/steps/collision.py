@@ -80,13 +80,13 @@ _RuleSchema = WithJsonSchema(
 
 
 class Collision(Step):
-    """Give every visible mesh the collision it needs, and look after what is there already.
+    """Give every visible mesh the collision it needs, and tidy up the collision that is already there.
 
-    Looks at visible meshes. Adds nodes with the role of collision behind each, about the same pivot, without
-    materials, UVs and normals; their properties say shape, misfit and why it is no cheaper one. ``auto`` takes the
-    cheapest shape that lies nowhere farther from the mesh than the tolerance, and says which and why. Collision that
-    the artist made is kept: it loses materials, UVs and normals, gets the pivot of its mesh, and is closed where it
-    is all but convex. Refuses nothing; a note says what could not be reached.
+    Looks at visible meshes. Adds nodes with the role of collision after each, with the same pivot, without
+    materials, UVs and normals; their properties give the shape, its misfit, and why no cheaper one was taken.
+    ``auto`` picks the cheapest shape that stays within the tolerance, and says which and why. Collision made by the
+    artist is kept: it loses materials, UVs and normals, gets the pivot of its mesh, and is closed where it is
+    convex but for a few holes. Refuses nothing; a note says what could not be reached.
     """
 
     slug: ClassVar[str] = "collision"
@@ -97,25 +97,26 @@ class Collision(Step):
         description="auto, none, box, turned-box, cut-box (a box without corners and edges), sphere, capsule, cylinder,"
         " hull, parts (several hulls), or surface (a light copy).",
     )
-    tolerance: Length = Field(0.02, gt=0, description="How far collision may be from the mesh.")
+    tolerance: Length = Field(0.02, gt=0, description="Maximum distance of collision from the mesh.")
     rules: Annotated[tuple[Rule, ...], _RuleSchema] = Field(
-        (), description="Shapes for some meshes, the first that fits: {shape='none', nodes='leaf*'}; also material and"
-        " smaller_than."
+        (), description="Shapes for some meshes; the first match counts: {shape='none', nodes='leaf*'}; also material"
+        " and smaller_than."
     )  # fmt: skip
-    most_parts: int = Field(32, ge=1, description="The most parts of one mesh.")
-    most_corners: int = Field(64, ge=8, description="The most corners of a hull or a part.")
+    most_parts: int = Field(32, ge=1, description="Maximum number of parts for one mesh.")
+    most_corners: int = Field(64, ge=8, description="Maximum number of corners of a hull or a part.")
     hulls: Literal["around", "inside"] = Field(
-        "around", description="Whether hulls of too many corners hold the mesh or lie within it."
+        "around",
+        description="Hulls with too many corners are reduced so that they enclose the mesh, or stay within it.",
     )
     thickness: Length | None = Field(
         None, gt=0, description="Thickness for flat meshes; a quarter of the tolerance by default."
     )
-    outward: Length = Field(0.0, ge=0, description="How far a surface is moved outward.")
+    outward: Length = Field(0.0, ge=0, description="Distance by which a surface is pushed outward.")
     existing: Literal["keep", "replace", "beside"] = Field(
-        "keep", description="What happens to collision that is there: keep it, replace it, or add beside it."
+        "keep", description="What happens to existing collision: keep it, replace it, or add beside it."
     )
     names: Annotated[str, AfterValidator(holds("name", "n"))] = Field(
-        "{name}_collision_{n}", description="Names of the nodes, from {name} and {n}."
+        "{name}_collision_{n}", description="Names of the new nodes, from {name} and {n}."
     )
 
     def change(self, scene: Scene) -> Scene:

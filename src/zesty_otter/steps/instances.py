@@ -14,17 +14,17 @@ from zesty_otter.steps.base import Step
 
 
 class Gather(Step):
-    """Make one scatter of nodes that show the same mesh below the same parent.
+    """Turn nodes that show the same mesh under the same parent into one scatter.
 
-    Looks at visible nodes without children, of one role, which share a mesh. The scatter takes the place of
-    the first of them and the name of the mesh; names and properties of the others go. Formats with
-    instancing keep it as one mesh and a list of places. Refuses nothing.
+    Looks at visible nodes without children that share a mesh and a role. The scatter takes the place of the first
+    of them and the name of the mesh; names and properties of the others are lost. Formats with instancing keep it
+    as one mesh and a list of places. Refuses nothing.
     """
 
     slug: ClassVar[str] = "gather"
     example: ClassVar[dict[str, Any]] = {"least": 10}
 
-    least: int = Field(2, ge=2, description="Fewer copies than this stay nodes.")
+    least: int = Field(2, ge=2, description="Minimum number of copies for a scatter; fewer stay nodes.")
 
     def change(self, scene: Scene) -> Scene:
         made: list[Scatter] = []
@@ -58,10 +58,10 @@ class Gather(Step):
 
 
 class Expand(Step):
-    """Make nodes of the copies of scatters, all of which share the mesh.
+    """Turn the copies of scatters into nodes that share one mesh.
 
-    Looks at every scatter; its node stays as the empty parent of the copies. Formats without instancing
-    have this done when they are written. Refuses nothing.
+    Looks at every scatter; its node stays as the empty parent of the copies. Formats without instancing get this
+    when they are written. Refuses nothing.
     """
 
     slug: ClassVar[str] = "expand"

@@ -24,21 +24,21 @@ from zesty_otter.steps.words import chosen_numbers
 
 
 class Join(Step):
-    """Make one mesh of all visible ones, and one of each level.
+    """Join all visible meshes into one, and the meshes of each level into one level.
 
-    Looks at the visible meshes, levels and shadow meshes in world space. Their transforms are baked, slots of one
-    material become one, seams, normals and UV sets stay. At each level a mesh that has no such level stands as it was
-    at the one before, and what the whole differs by is measured anew. Parts of collision stay parts, of the one asset;
-    nodes that are left with nothing are dropped. Refuses nothing.
+    Looks at visible meshes, levels and shadow meshes in world space. Transforms are baked, slots with the same
+    material are merged, seams, normals and UV sets stay. A mesh without a certain level enters it as it was at the
+    level before, and the deviation of the whole is measured again. Collision parts stay separate and belong to the
+    joined asset; nodes that end up empty are removed. Refuses nothing.
     """
 
     slug: ClassVar[str] = "join"
     example: ClassVar[dict[str, Any]] = {"name": "quay", "at": "origin"}
 
-    name: str | None = Field(None, description="Name of the one mesh; that of the scene when absent.")
+    name: str | None = Field(None, description="Name of the joined mesh; that of the scene when absent.")
     at: Literal["first", "parent", "origin"] = Field(
         "first",
-        description="Where its pivot is: at that of the first mesh, of the node above that, or at the world's origin.",
+        description="Its pivot: that of the first mesh, that of the parent of the first mesh, or the world's origin.",
     )
 
     def change(self, scene: Scene) -> Scene:
@@ -172,19 +172,19 @@ def without_content(scene: Scene, numbers: set[int]) -> Scene:
 class Divide(Step):
     """Divide meshes: into loose parts, by material, or into pieces that 16-bit indices can count.
 
-    Looks at every mesh. Each part becomes a node of its own below the one that showed the mesh, which
-    stays as its empty parent, so that nothing moves. Normals that would follow from smoothing groups are
-    fixed before, so that no seam shows. Refuses a size that is smaller than a single face.
+    Looks at every mesh. Each part becomes a node below the one that showed the mesh, which stays as an empty
+    parent, so that nothing moves. Normals that depend on smoothing groups are fixed first, so that no seam shows.
+    Refuses a size that is smaller than a single face.
     """
 
     slug: ClassVar[str] = "divide"
     example: ClassVar[dict[str, Any]] = {"by": "size", "vertices": 65535}
 
     by: Literal["parts", "material", "size"] = Field(
-        "parts", description="parts: what is not connected; material: by slot; size: into the fewest compact pieces."
+        "parts", description="parts: by connected parts; material: by slot; size: into the fewest compact pieces."
     )
     vertices: int = Field(
-        65535, ge=3, description="For size: the most vertices of a piece, counted as renderers need them, with seams."
+        65535, ge=3, description="For by = size: maximum vertices of a piece, counted as renderers do, split at seams."
     )
 
     def change(self, scene: Scene) -> Scene:

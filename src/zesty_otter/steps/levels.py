@@ -77,12 +77,12 @@ def _wish(kind: str, word: str) -> Wish:
     return wish
 
 
-PixelError = Annotated[float, Field(gt=0, description="Pixels that anything may move by when a level appears.")]
+PixelError = Annotated[float, Field(gt=0, description="Maximum shift, in pixels, when a level appears.")]
 PictureHeight = Annotated[int, Field(ge=1, description="Height of the picture in pixels.")]
 LevelNames = Annotated[
     str,
     AfterValidator(holds("name", "level")),
-    Field(description="Names of the nodes, from {name} and {level}."),
+    Field(description="Names of the new nodes, from {name} and {level}."),
 ]
 FieldOfView = Annotated[float, Field(gt=0, lt=180, description="Vertical field of view in degrees.")]
 
@@ -95,12 +95,12 @@ def distance_of(length: float, pixel_error: float, picture_height: int, field_of
 class Levels(Step):
     """Give every visible mesh a chain of lighter versions, and measure each.
 
-    Looks at visible meshes and at levels that are there already: a hand-made level is used where its number
-    is wanted, what is missing is made from the mesh itself. Adds a node for each level behind that of the
-    mesh. Its properties say what was measured: ``deviation`` and its kin in metres, the ``distance`` from which
-    it may be shown and the share of the picture's height the mesh then has. Borders, UV seams, edges between
-    materials and hard edges keep their course. Where so few triangles are not to be had, loose parts too small
-    to matter are dropped, the largest never; a note says so. Refuses a chain that does not get lighter.
+    Looks at visible meshes and existing levels: hand-made levels are used for their numbers, missing ones are made
+    from the mesh itself. Adds a node for each level after that of the mesh. Its properties say what was measured:
+    ``deviation`` and the like in metres, the ``distance`` from which it may be shown, and the share of the
+    picture's height the mesh then has. Borders, UV seams, edges between materials and hard edges keep their course.
+    If the target cannot be reached, loose parts too small to matter are removed, never the largest; a note says so.
+    Refuses a chain that does not get lighter.
     """
 
     slug: ClassVar[str] = "levels"
@@ -114,28 +114,28 @@ class Levels(Step):
         "50 25 12.5",
         validate_default=True,
         description="The levels: 50 25 10 (percent of the triangles), triangles 5000 1000, deviation 1mm 5mm (or"
-        " 0.5% of the size), or screen 0.5 0.2: shares of the picture's height, with as much deviation as"
-        " pixel_error allows there.",
+        " 0.5% of the size), or screen 0.5 0.2 (shares of the picture's height, with the deviation that"
+        " pixel_error allows there).",
     )
     pixel_error: PixelError = 1.0
     picture_height: PictureHeight = 1080
     field_of_view: FieldOfView = 60.0
     attribute_weight: float = Field(
-        1.0, ge=0, description="How much normals, UVs and colours count beside the shape; at 0 they only follow it."
+        1.0, ge=0, description="How much normals, UVs and colours count beside the shape; at 0 only the shape counts."
     )
     points: Literal["best", "old"] = Field(
-        "best", description="Where points may be: where they fit best, or only where one was before."
+        "best", description="Where points may go: where they fit best, or only where an old point was."
     )
     keep_border: Literal["free", "neighbours", "all"] = Field(
         "free",
         description="Points on open borders: free to move along them, fixed where they meet another visible mesh, or"
-        " all fixed, for pieces that tile.",
+        " all fixed (for pieces that tile).",
     )
     fuse: Length | None = Field(
-        None, gt=0, description="Where no edge can go any more, join what is closer than this; holes may close."
+        None, gt=0, description="When no edge can be removed any more, merge what is closer than this; holes may close."
     )
     limit: float = Field(0.015, gt=0, description=LIMIT)
-    hand_made: bool = Field(True, description="Use levels that are there already.")
+    hand_made: bool = Field(True, description="Use existing hand-made levels.")
     names: LevelNames = "{name}_LOD{level}"
 
     def change(self, scene: Scene) -> Scene:

@@ -33,22 +33,22 @@ _DROPPABLE = 0.1  # the longest diagonal of a loose part that may go, as a share
 
 
 class Lighten(Step):
-    """Bring meshes that are too heavy down to a number of triangles.
+    """Reduce meshes that are too heavy to a number of triangles.
 
-    Looks at every mesh with more triangles than that, as scans and sculpts have. Borders, UV seams, edges
-    between materials and hard edges keep their course; a note says how far the surface moved. Refuses
-    nothing; where so few triangles are not to be had the note says what was reached.
+    Looks at every mesh with more triangles than that, such as scans and sculpts. Borders, UV seams, edges between
+    materials and hard edges keep their course; a note says how far the surface moved. Refuses nothing; if the
+    target cannot be reached, the note says what was.
     """
 
     slug: ClassVar[str] = "lighten"
     example: ClassVar[dict[str, Any]] = {"triangles": 20000}
 
-    triangles: int = Field(ge=1, description="The most triangles a mesh may have.")
+    triangles: int = Field(ge=1, description="Maximum number of triangles of a mesh.")
     attribute_weight: float = Field(
-        1.0, ge=0, description="How much normals, UVs and colours count beside the shape; at 0 they only follow it."
+        1.0, ge=0, description="How much normals, UVs and colours count beside the shape; at 0 only the shape counts."
     )
     points: Literal["best", "old"] = Field(
-        "best", description="Where points may be: where they fit best, or only where one was before."
+        "best", description="Where points may go: where they fit best, or only where an old point was."
     )
 
     limit: float = Field(0.015, gt=0, description=LIMIT)

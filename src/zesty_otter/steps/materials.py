@@ -19,25 +19,26 @@ from zesty_otter.steps.base import Step
 class Materials(Step):
     """Rename, merge, order, limit and simplify materials.
 
-    Looks at every material and the slots of every mesh. Changes, in this order: old shading to
-    metal/rough, names by table (two that get one name become one), one for all, plain mode, alpha and
-    sides, the order of slots. Refuses nothing; a mesh that has more slots than the limit is noted.
+    Looks at every material and the slots of every mesh. Changes, in this order: old shading to metal/rough, names
+    by table (two that get the same name are merged), one material for all, plain mode, alpha and sides, the order
+    of slots. Refuses nothing; meshes with more slots than the limit are noted.
     """
 
     slug: ClassVar[str] = "materials"
     example: ClassVar[dict[str, Any]] = {"plain": True, "limit": 4}
 
     rename: dict[str, str] = Field(
-        default_factory=dict, description="Old names (with * and ?) and new ones; materials that get one name merge."
+        default_factory=dict,
+        description="Old names (with * and ?) and new ones; materials that get the same name are merged.",
     )
     one: str | None = Field(None, description="Use a single material of this name everywhere.")
     order: tuple[str, ...] = Field(
-        (), description="Names in the order their slots are to have; others follow in the order they had."
+        (), description="Names in the order wanted for their slots; others follow in their old order."
     )
     index: dict[str, int] = Field(
-        default_factory=dict, description="Slot numbers of some materials, counted from 0; free slots are filled up."
+        default_factory=dict, description="Slot numbers for some materials, counted from 0; others fill the free slots."
     )
-    limit: int | None = Field(None, ge=1, description="Most slots a mesh may have; more are noted.")
+    limit: int | None = Field(None, ge=1, description="Maximum slots of a mesh; meshes with more are noted.")
     alpha: dict[str, str] = Field(
         default_factory=dict, description="Alpha by material name: opaque, blend, mask or 'mask 0.3' (the threshold)."
     )
@@ -45,9 +46,9 @@ class Materials(Step):
     one_sided: tuple[str, ...] = Field((), description="Names (with * and ?) of materials seen from the front only.")
     shading: Literal["keep", "metal-rough"] = Field(
         "keep",
-        description="metal-rough: work metallic and rough out from diffuse, specular and shininess or glossiness.",
+        description="metal-rough: work out metallic and roughness from diffuse, specular and shininess or glossiness.",
     )
-    plain: bool = Field(False, description="Keep the base colour texture only; everything else is ignored.")
+    plain: bool = Field(False, description="Keep only the base colour texture; drop everything else.")
 
     @field_validator("alpha")
     @classmethod

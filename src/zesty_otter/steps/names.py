@@ -53,12 +53,12 @@ Case = Literal["keep", "lower", "upper", "snake", "kebab", "camel", "pascal"]
 
 
 class Names(Step):
-    """Give nodes, meshes, materials and textures names that every program and file system takes.
+    """Give nodes, meshes, materials and textures names that every program and file system accepts.
 
-    Looks at all names. Changes characters that are not allowed, names that differ only in case or are
-    reserved, and whatever table, search, case and templates say, in this order; a table of old and new
-    names is kept with the scene. Notes default names, and names that two nodes of an
-    asset would have got. Refuses templates with unknown tokens.
+    Looks at all names. Changes characters that are not allowed, names that differ only in case, reserved names, and
+    then whatever table, search, case and templates ask for, in this order; a table of old and new names is kept
+    with the scene. Notes default names, and names that two nodes of an asset would share. Refuses templates with
+    unknown tokens.
     """
 
     slug: ClassVar[str] = "names"
@@ -72,28 +72,28 @@ class Names(Step):
     )
     roles: dict[str, str] = Field(
         default_factory=dict,
-        description="Templates for nodes of some roles, such as level; {name} is the asset's there where it is known."
-        " Others follow the template with what tells their role: {name}_LOD{level}, {name}_collision_{n}.",
+        description="Templates for nodes of some roles, such as level; {name} is the asset's name where it is known."
+        " Other roles add their usual ending to the template: {name}_LOD{level}, {name}_collision_{n}.",
     )
-    prefixes: dict[str, str] = Field(default_factory=dict, description="What stands before the names of a role.")
-    suffixes: dict[str, str] = Field(default_factory=dict, description="What stands behind the names of a role.")
+    prefixes: dict[str, str] = Field(default_factory=dict, description="Text before the names of a role.")
+    suffixes: dict[str, str] = Field(default_factory=dict, description="Text after the names of a role.")
     materials: str = Field("{name}", description="How material names are built, from {name}, {file} and {number}.")
     search: tuple[tuple[str, str], ...] = Field(
-        (), description="Pairs of a regular expression and what replaces it, applied to every name."
+        (), description="Pairs of a regular expression and its replacement, applied to every name."
     )
-    table: Path | None = Field(
-        None, description="A CSV file with the columns kind, old and new; names in it are replaced first."
-    )
+    table: Path | None = Field(None, description="A CSV file with the columns kind, old and new; it is applied first.")
     undo: bool = Field(False, description="Read the table backwards: new names become old ones again.")
     case: Case = Field("keep", description="keep, lower, upper, snake_case, kebab-case, camelCase or PascalCase.")
     replace_defaults: str | None = Field(
         None, description="A template for default names (cube.001), for example {file}_{number}."
     )
-    allowed: str = Field("A-Za-z0-9_-", description="Characters that may stay, as in a regular expression's brackets.")
-    transliterate: bool = Field(
-        True, description="Spell letters that are not allowed, with accents or of another script, in plain ones."
+    allowed: str = Field(
+        "A-Za-z0-9_-", description="Allowed characters, as inside the brackets of a regular expression."
     )
-    longest: int = Field(63, ge=4, description="Most characters a name may have.")
+    transliterate: bool = Field(
+        True, description="Spell letters with accents or of other scripts in plain ones, where they are not allowed."
+    )
+    longest: int = Field(63, ge=4, description="Maximum characters of a name.")
 
     @field_validator("template", "materials", "replace_defaults")
     @classmethod

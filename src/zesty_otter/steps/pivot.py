@@ -33,10 +33,10 @@ _HELP = (
 class Pivot(Step):
     """Put the pivot of every asset where it belongs, without moving what is seen.
 
-    Looks at the bounds of the visible mesh (or of the one with the role of bounds) in world space. The
-    levels, collision, shadow and bounds of an asset get the same pivot. Changes the transforms of these
-    nodes and the points of their meshes by opposite amounts; what hangs below stays where it is. Refuses
-    nodes that are zero scale and markers that are not there.
+    Looks at the bounds of the visible mesh (or of the one with the role of bounds) in world space. The levels,
+    collision, shadow and bounds of an asset get the same pivot. Changes the transforms of these nodes and the
+    points of their meshes by opposite amounts; child nodes stay where they are. Refuses nodes with zero scale, and
+    markers that do not exist.
     """
 
     slug: ClassVar[str] = "pivot"
@@ -44,15 +44,16 @@ class Pivot(Step):
 
     at: str = Field("keep", description=_HELP)
     of: Literal["object", "scene"] = Field(
-        "object", description="object: each asset has a pivot of its own; scene: all share the scene's."
+        "object", description="object: each asset has its own pivot; scene: all share one for the whole scene."
     )
     place: Literal["keep", "origin"] = Field(
-        "keep", description="keep: everything stays in its place; origin: pivots are moved to the world's origin."
+        "keep",
+        description="keep: nothing moves; origin: assets move so that their pivots are at the world's origin.",
     )
 
     templates: dict[str, tuple[str, ...]] = Field(
         default_factory=usual_templates,
-        description="Name templates that tell the levels, collision and so on of an asset, as in the step roles.",
+        description="Name templates by which levels, collision and so on are found, as in the step roles.",
     )
 
     @field_validator("at")

@@ -16,10 +16,10 @@ from zesty_otter.steps.base import Step
 
 
 class Triangulate(Step):
-    """Split every face into triangles, always the same way.
+    """Split every face into triangles, always in the same way.
 
-    Looks at each face in the plane that fits it best, so that concave and slightly bent faces come out
-    right. Changes faces with more than three corners; refuses nothing.
+    Looks at each face in its best-fitting plane, so that concave and slightly bent faces come out right. Changes
+    faces with more than three corners. Refuses nothing.
     """
 
     slug: ClassVar[str] = "triangulate"
@@ -30,7 +30,7 @@ class Triangulate(Step):
         description="Which diagonal is cut first: the shortest, the one that leaves the best angles, or"
         " always from the first corner (where it lies inside).",
     )
-    keep_quads: bool = Field(False, description="Leave convex faces of four corners as they are.")
+    keep_quads: bool = Field(False, description="Leave convex quads as they are.")
 
     def change(self, scene: Scene) -> Scene:
         split = 0
@@ -46,20 +46,17 @@ class Triangulate(Step):
 
 
 class MergeFlat(Step):
-    """Join faces that are flat together into clean n-gons: the way back from triangles.
+    """Merge coplanar faces into clean n-gons: the way back from triangles.
 
-    Looks at neighbouring faces of one material, smoothing group and set of UVs that run on over the edge
-    between them. Changes them into polygons without holes, bridges or T-junctions, and leaves out points
-    at which nothing turns any more. Refuses nothing; where a flat region has a hole it becomes two or
-    more polygons.
+    Looks at neighbouring faces with the same material and smoothing group whose UVs continue across the edge
+    between them. Changes them into polygons without holes, bridges or T-junctions, and removes points in the middle
+    of straight edges. Refuses nothing; a flat region with a hole becomes two or more polygons.
     """
 
     slug: ClassVar[str] = "merge-flat"
     example: ClassVar[dict[str, Any]] = {"angle": 0.1}
 
-    angle: float = Field(
-        0.1, ge=0, lt=90, description="Degrees by which the faces of one polygon may turn away from each other."
-    )
+    angle: float = Field(0.1, ge=0, lt=90, description="Maximum angle in degrees between the faces of one polygon.")
 
     def change(self, scene: Scene) -> Scene:
         before = sum(mesh.face_count for mesh in scene.meshes)

@@ -11,10 +11,10 @@ from zesty_otter.steps.base import Step
 
 
 class Reframe(Step):
-    """Change units and axes of everything, leaving no rotation or scale on any node.
+    """Change the units and axes of everything, leaving no rotation or scale on any node.
 
-    Looks at the scene's frame. Changes every position, direction, transform and, when the handedness
-    changes, the winding of every face. Refuses to set a unit when the scene's own is unknown.
+    Looks at the scene's frame. Changes every position, direction and transform and, when the handedness changes,
+    the winding of every face. Refuses to set a unit when the scene's own is unknown.
     """
 
     slug: ClassVar[str] = "reframe"

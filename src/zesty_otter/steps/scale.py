@@ -32,9 +32,9 @@ _FACTOR = WithJsonSchema({"type": ["number", "string"], "examples": [0.5, "50%"]
 class Scale(Step):
     """Make everything larger or smaller about the scene's origin, in the data and not on the nodes.
 
-    Looks at the bounds of what is seen when a height is wanted. Changes positions, the translations of nodes, and
-    how far lights and cameras reach; refuses
-    a factor or height that is not above zero, and a height for something flat.
+    Looks at the bounds of what is seen when a height is given. Changes positions, the translations of nodes, and
+    the range of lights and cameras. Refuses factors and heights that are not above zero, and a height for something
+    flat.
     """
 
     slug: ClassVar[str] = "scale"

@@ -18,9 +18,9 @@ from zesty_otter.steps.words import KINDS, Words, chosen
 class Select(Step):
     """Keep some nodes and drop others.
 
-    Looks at names, roles, groups (and the names of ancestors), kinds and visibility. A node that goes
-    takes its content with it; where nodes below it stay, an empty node stays in its place. Levels, collision, shadow
-    and whatever else belongs to a mesh stays and goes with it. Refuses words it does not know, and to drop everything.
+    Looks at names, roles, groups (and the names of ancestors), kinds and visibility. A dropped node takes its
+    content with it; if nodes below it stay, an empty node stays in its place. The levels, collision, shadow and
+    other nodes of a mesh are kept and dropped with it. Refuses words it does not know, and to drop everything.
     """
 
     slug: ClassVar[str] = "select"
@@ -32,10 +32,10 @@ class Select(Step):
         description="What to keep, everything when empty: name:gate* (or just gate*),"
         " role:collision, group:quay*, kind:light, property:solid, property:solid=yes, hidden, visible.",
     )
-    drop: Words = Field((), description="What to drop, also of what is kept.")
+    drop: Words = Field((), description="What to drop, even from what is kept.")
     alone: bool = Field(
         False,
-        description="Choose just the nodes that fit, without the levels, collision and all else of theirs.",
+        description="Choose only the nodes that match, without their levels, collision and so on.",
     )
 
     def change(self, scene: Scene) -> Scene:

@@ -26,32 +26,34 @@ _LARGER = 1.02  # times as large a copy may be, to lend its shadow: lengths are 
 class Shadow(Step):
     """Give every visible mesh a light, closed mesh to cast its shadow.
 
-    Looks at visible meshes. Adds a node with the role of shadow behind each, about the same pivot: triangles only,
-    hard-edged, without materials and UVs, holes closed, and pulled inward so that it does not shadow its own source;
-    its properties say what share of the volume and of the silhouette it keeps.
-    No face comes in by less than the length where the mesh is thick enough; where fewer triangles mean that some come
-    in farther, those of convex meshes do by a tenth of it, or by a two-thousandth of the size, at most.
-    Shadow meshes that are there stay. Notes holes that could not be closed, and where they are, and shadow meshes that
-    are much heavier than asked. Refuses nothing.
+    Looks at visible meshes. Adds a node with the role of shadow after each, with the same pivot: triangles only,
+    hard-edged, without materials and UVs, holes closed, and pulled inward so that it does not shadow its own
+    source. Its properties say what share of the volume and of the silhouette it keeps. Where the mesh is thick
+    enough, every face comes in by at least the length; in a convex mesh at most by a tenth more, or by a
+    two-thousandth of the size, so that fewer triangles are enough. Existing shadow meshes stay. Notes holes that
+    could not be closed, with their places, and shadow meshes that are much heavier than asked. Refuses nothing.
     """
 
     slug: ClassVar[str] = "shadow"
     example: ClassVar[dict[str, Any]] = {"inward": "5mm", "share": 0.25}
 
-    share: float = Field(0.25, gt=0, le=1, description="Share of the triangles that is left.")
-    inward: Length = Field(0.01, ge=0, description="How far it is pulled inward, where the mesh is thick enough.")
+    share: float = Field(0.25, gt=0, le=1, description="Share of the triangles to keep.")
+    inward: Length = Field(0.01, ge=0, description="Distance it is pulled inward, where the mesh is thick enough.")
     most_lost: float = Field(
-        0.15, gt=0, le=1, description="Share of the volume that having fewer triangles may cost; heavier where more."
+        0.15,
+        gt=0,
+        le=1,
+        description="Maximum share of the volume to lose to fewer triangles; more triangles are kept where needed.",
     )
     largest_hole: float = Field(1.0, gt=0, description="The longest hole to close, as a share of the size.")
     cut_outs: Literal["outline", "card"] = Field(
         "outline",
-        description="For meshes with a cut-out material, such as nets: outline, as if they were solid; or card: their"
-        " picture card, else the mesh itself, with the cut-out material, so that light comes through.",
+        description="For meshes with a cut-out material, such as nets: outline treats them as solid; card uses their"
+        " picture card, else the mesh itself, with the cut-out material, so that light shines through.",
     )
     reversed: bool = Field(False, description="Turn its faces inward.")
     names: Annotated[str, AfterValidator(holds("name"))] = Field(
-        "{name}_shadow", description="Names of the nodes, from {name}."
+        "{name}_shadow", description="Names of the new nodes, from {name}."
     )
 
     def change(self, scene: Scene) -> Scene:

@@ -28,10 +28,9 @@ from zesty_otter.steps.base import Step
 class Normals(Step):
     """Decide which edges are smooth and which are hard.
 
-    Looks at authored normals, smoothing groups or the angles between faces. Changes the normal at every
-    corner and, on request, the smoothing groups. ``keep`` leaves authored normals alone and fills in what
-    is missing: from smoothing groups where there are any, else hard. Normals of faces without area point
-    along (0, 0, 1).
+    Looks at authored normals, smoothing groups or the angles between faces. Changes the normal at every corner and,
+    if asked, the smoothing groups. ``keep`` leaves authored normals alone and fills in missing ones: from smoothing
+    groups where there are any, else hard. Normals of faces without area point along (0, 0, 1).
     """
 
     slug: ClassVar[str] = "normals"
@@ -39,12 +38,13 @@ class Normals(Step):
 
     by: Literal["keep", "angle", "groups", "hard", "smooth"] = Field(
         "keep",
-        description="keep what is there; angle: smooth below it; groups: from smoothing groups; hard or smooth"
+        description="keep: authored normals; angle: smooth up to an angle; groups: from smoothing groups; hard, smooth:"
         " everywhere.",
     )
     angle: float = Field(40.0, ge=0, le=180, description="Degrees up to which an edge is smooth, for by = angle.")
     weight: Literal["angle", "area", "angle-and-area", "none"] = Field(
-        "angle", description="How faces count in a normal they share: by corner angle, area, both or alike."
+        "angle",
+        description="How much each face counts in a shared normal: by corner angle, area, both, or all the same.",
     )
     groups: Literal["keep", "make", "drop"] = Field(
         "keep", description="Smoothing groups: keep them, make them from the hard edges, or drop them."
@@ -108,11 +108,11 @@ class Normals(Step):
 
 
 class Tangents(Step):
-    """Give meshes the tangents that normal maps are read with.
+    """Add the tangents that normal maps need.
 
-    Looks at meshes whose materials have a normal map (or at all that have UVs), at their normals and
-    the UV set that the normal map is on. Changes faces into triangles, because tangents depend on the diagonals, and
-    adds the tangents. Refuses nothing; meshes without UVs are left alone and noted.
+    Looks at meshes whose materials have a normal map (or at all that have UVs), at their normals, and at the UV set
+    of the normal map. Splits faces into triangles, because tangents depend on the diagonals, and adds the tangents.
+    Refuses nothing; meshes without UVs are left alone and noted.
     """
 
     slug: ClassVar[str] = "tangents"
@@ -122,7 +122,7 @@ class Tangents(Step):
         "normal-mapped", description="Which meshes: those with a normal map in a material, or all with UVs."
     )
     existing: Literal["keep", "replace"] = Field(
-        "keep", description="What happens to tangents that are there: keep them, or replace them."
+        "keep", description="What happens to existing tangents: keep or replace them."
     )
 
     def change(self, scene: Scene) -> Scene:

@@ -19,30 +19,30 @@ _MOST_FILES = 100_000
 
 
 class Textures(Step):
-    """Find textures, bring them to size and form, pack and unpack channels, flip normal maps.
+    """Find textures, change their size and file type, pack and unpack channels, flip normal maps.
 
-    Looks at the textures of all materials. Missing ones are searched for by name in the folders given,
-    whatever their case and ending; nothing outside these folders is touched and no address is fetched.
-    Changes, in this order: missing ones, left-out ones, channels, green of normal maps, size, kind.
-    Refuses nothing; what cannot be read is noted and left as it is.
+    Looks at the textures of all materials. Missing ones are searched for by name in the folders you give, in any
+    case and with any ending; nothing outside these folders is touched and no address is fetched. Changes, in this
+    order: missing textures, dropped ones, channels, green of normal maps, size, file type. Refuses nothing; images
+    that cannot be read are noted and left as they are.
     """
 
     slug: ClassVar[str] = "textures"
     example: ClassVar[dict[str, Any]] = {"largest": 2048, "power_of_two": "lower"}
 
-    search: tuple[Path, ...] = Field((), description="Folders to search, with all below them, for missing textures.")
+    search: tuple[Path, ...] = Field((), description="Folders to search for missing textures, with their subfolders.")
     leave_out: bool = Field(False, description="Drop all textures; materials keep their plain values.")
-    largest: int | None = Field(None, ge=1, description="Most pixels a side may have; larger images are shrunk.")
+    largest: int | None = Field(None, ge=1, description="Maximum pixels along a side; larger images are shrunk.")
     power_of_two: Literal["no", "nearest", "lower"] = Field(
-        "no", description="Make sides powers of two: the nearest ones, or the next lower."
+        "no", description="Resize sides to powers of two: the nearest, or the next lower."
     )
-    kind: Literal["keep", "png", "jpeg"] = Field("keep", description="Turn images into PNG or JPEG.")
+    kind: Literal["keep", "png", "jpeg"] = Field("keep", description="Convert images to PNG or JPEG.")
     channels: Literal["keep", "pack", "unpack"] = Field(
         "keep",
-        description="pack: occlusion, rough and metal maps of a material into the red, green and blue of one"
-        " image; unpack: the way back.",
+        description="pack: occlusion, roughness and metallic maps of a material into the red, green and blue of one"
+        " image; unpack: split such an image again.",
     )
-    flip_green: bool = Field(False, description="Turn the green channel of normal maps upside down.")
+    flip_green: bool = Field(False, description="Invert the green channel of normal maps.")
 
     def change(self, scene: Scene) -> Scene:
         if self.leave_out:

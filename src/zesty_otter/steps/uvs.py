@@ -16,23 +16,25 @@ from zesty_otter.steps.base import Step
 
 
 class UvSets(Step):
-    """Keep, drop, rename, reorder and flip UV sets, and say what is wrong with them.
+    """Keep, drop, rename, reorder and flip UV sets, and report what is wrong with them.
 
-    Looks at the UV sets of every mesh, by name or by number counted from 0 (``0``, ``1``). Changes their
-    number, order and names; textures that used a set that moved follow it. Notes meshes without UVs, and
-    missing, flat, mirrored, overlapping and outlying UVs. Refuses nothing.
+    Looks at the UV sets of every mesh, by name or by number counted from 0 (``0``, ``1``). Changes their number,
+    order and names; textures follow the set they use. Notes meshes without UVs, and missing, flat, mirrored,
+    overlapping and outlying UVs. Refuses nothing.
     """
 
     slug: ClassVar[str] = "uv-sets"
     example: ClassVar[dict[str, Any]] = {"keep": ["0"], "report": True}
 
-    keep: tuple[str, ...] = Field((), description="Names (with * and ?) or numbers of what stays; all when empty.")
-    drop: tuple[str, ...] = Field((), description="Names or numbers of what goes.")
+    keep: tuple[str, ...] = Field(
+        (), description="Names (with * and ?) or numbers of the sets to keep; all when empty."
+    )
+    drop: tuple[str, ...] = Field((), description="Names (with * and ?) or numbers of the sets to drop.")
     rename: dict[str, str] = Field(default_factory=dict, description="Old names or numbers, and new names.")
     order: tuple[str, ...] = Field((), description="Names or numbers in the order wanted; others follow.")
-    most: int | None = Field(None, ge=0, description="Most sets a mesh may have; the last ones go.")
-    flip_v: bool = Field(False, description="Turn V upside down.")
-    report: bool = Field(True, description="Note what is wrong with the sets that are left.")
+    most: int | None = Field(None, ge=0, description="Maximum number of sets; the last ones are dropped.")
+    flip_v: bool = Field(False, description="Flip V.")
+    report: bool = Field(True, description="Note what is wrong with the remaining sets.")
 
     def change(self, scene: Scene) -> Scene:
         notes: list[Note] = []

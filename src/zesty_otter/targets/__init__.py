@@ -46,20 +46,22 @@ class Limits(Settings):
     slots: int | None = Field(None, ge=1, description="Material slots of one mesh.")
     texture_size: int | None = Field(None, ge=1, description="Pixels along a side of a texture.")
     hull_vertices: int | None = Field(None, ge=4, description="Vertices of one convex collision part.")
-    footing: Length = Field(0.02, gt=0, description="The most that feet may float above or sink into what is seen.")
-    index_bits: Literal[16, 32] | None = Field(None, description="Width of indices; 16 cuts larger meshes.")
+    footing: Length = Field(0.02, gt=0, description="Maximum that feet may float above or sink into the visible mesh.")
+    index_bits: Literal[16, 32] | None = Field(
+        None, description="Width of indices; with 16, larger meshes are divided."
+    )
 
 
 class Required(Settings):
-    """What must be there."""
+    """What every asset needs."""
 
-    collision: bool = Field(False, description="Every visible asset has a collision mesh.")
-    levels: int = Field(0, ge=0, description="Levels of detail every visible asset has.")
-    uv_sets: int = Field(0, ge=0, description="UV sets every visible mesh has; 2 when light is baked.")
+    collision: bool = Field(False, description="Every visible asset needs a collision mesh.")
+    levels: int = Field(0, ge=0, description="Levels of detail that every visible asset needs.")
+    uv_sets: int = Field(0, ge=0, description="UV sets that every visible mesh needs; 2 for baked light.")
 
 
 class LevelRules(Settings):
-    """How levels of detail are meant."""
+    """Rules for levels of detail."""
 
     files: Literal["together", "apart"] = Field(
         "together", description="All levels in the file of their asset, or each in a file of its own."
@@ -67,38 +69,38 @@ class LevelRules(Settings):
 
 
 class TextureRules(Settings):
-    """How textures are meant."""
+    """Rules for textures."""
 
-    normal_green: Literal["up", "down"] = Field("up", description="Where green points in normal maps.")
+    normal_green: Literal["up", "down"] = Field("up", description="Direction of green in normal maps.")
     power_of_two: bool = Field(False, description="Sides must be powers of two.")
 
 
 class Target(Settings):
     """What a target expects. A file that ``extends`` another says only what is different."""
 
-    name: str = Field("", description="What it is called; the name of the file when absent.")
+    name: str = Field("", description="Name; that of the file when absent.")
     title: str = Field("", description="One line on what it is.")
-    extends: str | None = Field(None, description="A built-in target, or a file, that this one builds on.")
-    formats: tuple[str, ...] = Field(("glb",), description="Formats it reads, the preferred one first.")
+    extends: str | None = Field(None, description="A built-in target or a file to start from.")
+    formats: tuple[str, ...] = Field(("glb",), description="Formats it reads, preferred one first.")
     frame: Space = Field(default_factory=Space, description="The space it works in.")
     names: dict[str, str] = Field(
         default_factory=dict, description="Name templates by role, from {name}, {level} and {n}."
     )
-    longest_name: int = Field(63, ge=4, description="Most characters of a name.")
+    longest_name: int = Field(63, ge=4, description="Maximum characters of a name.")
     allowed_characters: str = Field(
-        "A-Za-z0-9_-", description=r"Characters that names may have, as in a regular expression: \w for every script."
+        "A-Za-z0-9_-", description=r"Allowed characters, as in a regular expression: \w for every script."
     )
-    limits: Limits = Field(default_factory=Limits, description="The most of everything.")
-    drop: tuple[str, ...] = Field((), description="Words that choose nodes it has no use for, as in select.")
-    levels: LevelRules = Field(default_factory=LevelRules, description="How levels of detail are meant.")
-    require: Required = Field(default_factory=Required, description="What must be there.")
-    textures: TextureRules = Field(default_factory=TextureRules, description="How textures are meant.")
+    limits: Limits = Field(default_factory=Limits, description="Limits.")
+    drop: tuple[str, ...] = Field((), description="Nodes it has no use for, in the words of select.")
+    levels: LevelRules = Field(default_factory=LevelRules, description="Rules for levels of detail.")
+    require: Required = Field(default_factory=Required, description="What every asset needs.")
+    textures: TextureRules = Field(default_factory=TextureRules, description="Rules for textures.")
     severities: dict[str, Literal["error", "warning", "off"]] = Field(
-        default_factory=dict, description="How bad it is to break a rule, where that is not as usual."
+        default_factory=dict, description="Severity of rules, where it differs from the usual one."
     )
-    triangulate: bool = Field(True, description="Whether it wants triangles only.")
+    triangulate: bool = Field(True, description="Whether it needs triangles.")
     polygons: Literal["any", "convex-quads"] = Field(
-        "any", description="Which faces it takes where it does not want triangles only: any, or convex-quads at most."
+        "any", description="Faces it takes if not only triangles: any, or convex-quads (triangles and convex quads)."
     )
     tangents: Literal["none", "normal-mapped", "all"] = Field("none", description="Which meshes need tangents.")
 

@@ -10,7 +10,7 @@ from zesty_otter.model import format_length
 
 @rule("collision-not-convex", "error", "collision existing=replace")
 def _collision_not_convex(subject: Subject) -> Found:
-    """A part of collision that is not convex."""
+    """A collision part that is not convex."""
     for facts in subject.collision:
         if not facts.convex and facts.shape != "surface":
             yield facts.asset, "has collision that is not convex"

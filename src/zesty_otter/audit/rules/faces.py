@@ -13,7 +13,7 @@ from zesty_otter.polygons import hard_to_fan
 
 @rule("faces-not-triangles", "warning", "triangulate")
 def _faces_not_triangles(subject: Subject) -> Found:
-    """Faces with more corners than the target takes."""
+    """Faces with more corners than the target allows."""
     takes_quads = subject.target.polygons == "convex-quads"
     for mesh in subject.meshes:
         if subject.target.triangulate:
@@ -109,7 +109,7 @@ def _not_closed(subject: Subject) -> Found:
 
 @rule("index-width", "warning", "divide by=size vertices=65535")
 def _index_width(subject: Subject) -> Found:
-    """More vertices than indices of the target's width can count."""
+    """More vertices than the target's indices can address."""
     for mesh in subject.meshes if subject.target.limits.index_bits == 16 else ():
         if mesh.point_count > 65_535:
             yield mesh.name, f"at least {mesh.point_count:,} vertices; 16 bits count 65,535"

@@ -14,7 +14,7 @@ from zesty_otter.steps.assets import Asset, level_of
 
 @rule("triangles", "warning", "lighten triangles=...", limit=True)
 def _triangles(subject: Subject) -> Found:
-    """An asset with more triangles than the target takes."""
+    """An asset with more triangles than the target allows."""
     most = subject.target.limits.triangles
     for asset in subject.assets if most is not None else ():
         count = _count(asset.main)
@@ -24,7 +24,7 @@ def _triangles(subject: Subject) -> Found:
 
 @rule("level-doubled", "warning", "names", limit=True)
 def _level_doubled(subject: Subject) -> Found:
-    """Two levels of one number."""
+    """Two levels with the same number."""
     for asset in subject.assets:
         seen: set[tuple[int, object]] = set()
         for placed in _levels(asset):
@@ -36,7 +36,7 @@ def _level_doubled(subject: Subject) -> Found:
 
 @rule("level-gap", "warning", "levels", limit=True)
 def _level_gap(subject: Subject) -> Found:
-    """A level that is missing between others."""
+    """A missing level between two others."""
     for asset in subject.assets:
         for before, (number, _) in _pairs(asset):
             if number > before[0] + 1:
@@ -54,7 +54,7 @@ def _level_not_lighter(subject: Subject) -> Found:
 
 @rule("level-orphaned", "warning", "select drop=...", limit=True)
 def _level_orphaned(subject: Subject) -> Found:
-    """A level of an asset that is not there."""
+    """A level whose asset does not exist."""
     for asset in subject.assets:
         if not any(placed.node.role == "visible" for placed in asset.main):
             for placed in _levels(asset):
@@ -67,7 +67,7 @@ def _level_orphaned(subject: Subject) -> Found:
 
 @rule("level-displaced", "warning", "levels hand_made=false", limit=True)
 def _level_displaced(subject: Subject) -> Found:
-    """A level that is not where its asset is, or not as large."""
+    """A level that is not where its asset is, or differs from it in size."""
     for asset in subject.assets:
         boxes = [content_bounds(placed) for placed in asset.main if placed.node.role == "visible"]
         boxes = [box for box in boxes if np.isfinite(box).all()]
@@ -86,7 +86,7 @@ def _level_displaced(subject: Subject) -> Found:
 
 @rule("level-triangles", "warning", "levels", limit=True)
 def _level_triangles(subject: Subject) -> Found:
-    """A level with more triangles than the target takes."""
+    """A level with more triangles than the target allows."""
     most = subject.target.limits.triangles_per_level
     for asset in subject.assets if most else ():
         for number, count in sorted(_counts(asset).items()):
@@ -96,7 +96,7 @@ def _level_triangles(subject: Subject) -> Found:
 
 @rule("levels-missing", "warning", "levels", limit=True)
 def _levels_missing(subject: Subject) -> Found:
-    """Fewer levels of detail than the target wants."""
+    """Fewer levels of detail than the target requires."""
     wanted = subject.target.require.levels
     for asset in subject.assets if wanted else ():
         have = len(_counts(asset))
@@ -106,7 +106,7 @@ def _levels_missing(subject: Subject) -> Found:
 
 @rule("collision-missing", "warning", "collision", limit=True)
 def _collision_missing(subject: Subject) -> Found:
-    """No collision, where the target wants some."""
+    """No collision, although the target requires it."""
     for asset in subject.assets if subject.target.require.collision else ():
         if asset.main and not any(placed.node.role == "collision" for placed in asset.rest):
             yield asset.name, "no collision mesh"
@@ -114,7 +114,7 @@ def _collision_missing(subject: Subject) -> Found:
 
 @rule("hull-vertices", "warning", "collision existing=replace most_corners=...", limit=True)
 def _hull_vertices(subject: Subject) -> Found:
-    """A collision part with more corners than the target takes."""
+    """A collision part with more corners than the target allows."""
     most = subject.target.limits.hull_vertices
     for placed in subject.solid if most is not None else ():
         mesh = placed.node.drawn
@@ -125,7 +125,7 @@ def _hull_vertices(subject: Subject) -> Found:
 
 @rule("uv-sets-missing", "warning", limit=True)
 def _uv_sets_missing(subject: Subject) -> Found:
-    """Fewer UV sets than the target wants."""
+    """Fewer UV sets than the target requires."""
     wanted = subject.target.require.uv_sets
     for asset in subject.assets if wanted else ():
         for placed in asset.main:
@@ -136,7 +136,7 @@ def _uv_sets_missing(subject: Subject) -> Found:
 
 @rule("slots", "warning", "materials one=...", limit=True)
 def _slots(subject: Subject) -> Found:
-    """A mesh with more material slots than the target takes."""
+    """A mesh with more material slots than the target allows."""
     most = subject.target.limits.slots
     for mesh in subject.scene.meshes if most is not None else ():
         if most is not None and len(mesh.slots) > most:
@@ -145,7 +145,7 @@ def _slots(subject: Subject) -> Found:
 
 @rule("vertices", "warning", "divide by=size vertices=...", limit=True)
 def _vertices(subject: Subject) -> Found:
-    """A mesh with more vertices than the target takes."""
+    """A mesh with more vertices than the target allows."""
     most = subject.target.limits.vertices
     for mesh in subject.scene.meshes if most is not None else ():
         if most is not None and mesh.point_count > most:
@@ -163,7 +163,7 @@ def _texture_missing(subject: Subject) -> Found:
 
 @rule("texture-size", "warning", "textures largest=...", limit=True)
 def _texture_size(subject: Subject) -> Found:
-    """A texture with too many pixels for the target, or with sides that are no powers of two."""
+    """A texture larger than the target allows, or with sides that are not powers of two."""
     largest, powers = subject.target.limits.texture_size, subject.target.textures.power_of_two
     for texture in subject.scene.textures if largest is not None or powers else ():
         wide, high = _pixels(texture)

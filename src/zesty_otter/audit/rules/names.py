@@ -18,14 +18,14 @@ def _name_default(subject: Subject) -> Found:
 
 @rule("name-clash", "error", "names")
 def _name_clash(subject: Subject) -> Found:
-    """Names that differ in nothing but case, or in nothing."""
+    """Names that are equal, or differ only in case."""
     for name in clashing([one.node.name for one in subject.placed]):
         yield name, "another node has this name, when case is ignored"
 
 
 @rule("name-unsafe", "error", "names")
 def _name_unsafe(subject: Subject) -> Found:
-    """Characters that the target does not take."""
+    """Characters that the target does not allow."""
     for one in subject.placed:
         odd = sorted(set(re.sub(f"[.{subject.target.allowed_characters}]", "", one.node.name)))
         if odd:
@@ -34,7 +34,7 @@ def _name_unsafe(subject: Subject) -> Found:
 
 @rule("name-long", "error", "names longest=...")
 def _name_long(subject: Subject) -> Found:
-    """A name longer than the target takes."""
+    """A name longer than the target allows."""
     most = subject.target.longest_name
     for one in subject.placed:
         if len(one.node.name) > most:
@@ -43,7 +43,7 @@ def _name_long(subject: Subject) -> Found:
 
 @rule("name-template", "warning", "names")
 def _name_template(subject: Subject) -> Found:
-    """A name that does not tell its role as the target wants it to."""
+    """A name that does not show its role the way the target expects."""
     for one in subject.placed:
         template = subject.target.names.get(one.node.role)
         if template is None or one.node.kind == "empty":

@@ -14,7 +14,7 @@ _COARSE = 1e-3  # metres that a position may be off by as a 32-bit number
 
 @rule("unit-unknown", "error")
 def _unit_unknown(subject: Subject) -> Found:
-    """The file does not say what its numbers measure."""
+    """The file does not name its unit."""
     if subject.metre is None and subject.shown:
         yield "", "the unit is not known; read it with --unit"
 
@@ -31,7 +31,7 @@ def _unit_implausible(subject: Subject) -> Found:
 
 @rule("transform-leftover", "warning", "bake")
 def _transform_leftover(subject: Subject) -> Found:
-    """A node has a rotation or scale left."""
+    """A node has a leftover rotation or scale."""
     for one in subject.placed:
         parts = [part for part in leftover(one.node.transform) if part != "mirror"]
         if parts:
@@ -40,7 +40,7 @@ def _transform_leftover(subject: Subject) -> Found:
 
 @rule("node-mirrored", "warning", "bake")
 def _node_mirrored(subject: Subject) -> Found:
-    """A node turns its mesh inside out."""
+    """A node with negative scale mirrors its mesh."""
     for one in subject.placed:
         if "mirror" in leftover(one.node.transform):
             yield one.node.name, "is mirrored by its transform"
@@ -48,7 +48,7 @@ def _node_mirrored(subject: Subject) -> Found:
 
 @rule("pivot-away", "warning", "pivot at=base")
 def _pivot_away(subject: Subject) -> Found:
-    """A pivot lies far outside of its mesh."""
+    """A pivot lies far outside its mesh."""
     for one in subject.shown:
         mesh = one.node.drawn
         if one.node.role != "visible" or mesh is None:
@@ -61,7 +61,7 @@ def _pivot_away(subject: Subject) -> Found:
 
 @rule("far-away", "warning", "pivot place=origin")
 def _far_away(subject: Subject) -> Found:
-    """So far from the origin that 32-bit numbers lose more than a millimetre."""
+    """So far from the origin that 32-bit numbers are off by more than a millimetre."""
     for one in subject.shown if subject.metre else ():
         mesh = one.node.drawn
         if mesh is None:

@@ -50,7 +50,7 @@ def _normals_against_faces(subject: Subject) -> Found:
 
 @rule("uv-missing", "warning")
 def _uv_missing(subject: Subject) -> Found:
-    """A texture, and no UVs to lay it on."""
+    """A texture, but no UVs."""
     for mesh in subject.seen:
         textured = [slot.name for slot in mesh.slots if slot is not None and slot.textures]
         if textured and not mesh.uv_sets:

@@ -18,7 +18,7 @@ def _hidden(subject: Subject) -> Found:
 
 @rule("empty-node", "warning")
 def _empty_node(subject: Subject) -> Found:
-    """Nodes with nothing in them and below them."""
+    """Nodes without content and without children."""
     for one in subject.placed:
         if one.node.kind == "empty" and not one.node.children and one.node.role == "visible":
             yield one.node.name, "is empty"
@@ -26,7 +26,7 @@ def _empty_node(subject: Subject) -> Found:
 
 @rule("copies", "warning")
 def _copies(subject: Subject) -> Found:
-    """Meshes that are the same, and could be one."""
+    """Identical meshes that could be shared."""
     alike: dict[tuple[int, int, bytes], list[str]] = {}
     for mesh in subject.seen:
         if mesh.face_count >= 8:
