@@ -39,7 +39,7 @@ def test_convert_says_what_arrived(run, tmp_path):
         "read back: size, faces, normals, UV sets, colours, materials and names as meant",
     ):
         assert words in " ".join(ran.out.split())
-    assert "axes assumed to be 'left up forward'" in ran.err
+    assert "assumed" in ran.err and "axes 'left up forward', the usual ones" in ran.err
     assert "old name" not in ran.out
     gltf = Gltf(tmp_path / "out.glb")
     assert gltf.json["nodes"][0]["translation"] == [0.25, 0, 0.15]
@@ -124,7 +124,12 @@ def test_steps_are_listed_and_explained_from_their_settings(run):
     listed = run("steps")
     assert all(slug in listed.out for slug in STEPS)
     explained = " ".join(run("steps", "weld").out.split())
-    for words in ("Merge points that are very close to each other", "distance", "0.1 mm", "--step 'weld distance=0.1mm'"):
+    for words in (
+        "Merge points that are very close to each other",
+        "distance",
+        "0.1 mm",
+        "--step 'weld distance=0.1mm'",
+    ):
         assert words in explained
     for document in run("steps", "--json").json:
         line = document["example"].removeprefix("--step '").removesuffix("'")

@@ -109,7 +109,7 @@ def test_a_job_prints_a_table_notes_and_where_to_look(run, tmp_path):
         f"1 written; 1 file in {tmp_path / 'ready'}",
     ):
         assert words in ran.out
-    assert "axes assumed to be" in ran.err
+    assert "the usual ones for this format" in ran.err
     assert run("run", job(tmp_path), "--fresh", "--quiet").err == ""
     assert "neither normals nor smoothing groups" in run("run", job(tmp_path), "--fresh", "--verbose").err
 

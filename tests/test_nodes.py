@@ -177,7 +177,7 @@ def test_names_of_levels_come_from_the_asset():
 def test_default_names_and_clashes_are_noted():
     done = Names().apply(scene_of(Node("Cube.001"), Node("gate"), Node("Gate")))
     assert "default names: 'Cube.001'" in texts(done.notes)
-    assert "names that several nodes would have got, now numbered: 'Gate'" in texts(done.notes)
+    assert "duplicate names, now numbered: 'Gate'" in texts(done.notes)
 
 
 def test_the_table_of_names_is_written_read_and_undone(tmp_path):

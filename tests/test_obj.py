@@ -199,7 +199,7 @@ def test_unit_and_axes_are_unknown_until_somebody_says(tmp_path):
     path = obj(tmp_path, SQUARE + "f 1 2 3\n")
     scene = zo.read(path)
     assert scene.frame == zo.Frame("left up forward", None)
-    assert "axes assumed to be 'left up forward'" in texts(scene.notes)
+    assert "axes 'left up forward', the usual ones" in texts(scene.notes)
     told = zo.read(path, unit="in", axes="right forward up")
     assert told.frame == zo.Frame("right forward up", "in")
     assert told.notes == ()

@@ -2,7 +2,7 @@
 
     ZestyOtterError            root: catch this to catch them all
     ├── UsageError             an argument or setting makes no sense          (exit status 2)
-    │   └── UnknownUnitError   a length is needed but the file names no unit  (exit status 2)
+    │   └── UnknownUnitError   a length is needed but the file has no unit  (exit status 2)
     ├── FindingsError          a check says no                                (exit status 1)
     ├── InternalError          a fault of the program itself                  (exit status 3)
     ├── InputError             a file could not be read                       (exit status 3)
@@ -75,7 +75,7 @@ class UsageError(ZestyOtterError):
 
 
 class UnknownUnitError(UsageError):
-    """A length in metres is needed, but the source names no unit and none was given."""
+    """A length in metres is needed, but the source has no unit and none was given."""
 
 
 class FindingsError(ZestyOtterError):

@@ -253,7 +253,7 @@ def _on_levels(scene: Scene) -> tuple[Finding, ...]:
 
 def triangles_in_words(seen: int, total: int) -> str:
     """What is seen, and everything where that is more."""
-    return f"{seen:,}, {total:,} with levels and all else" if 0 < seen < total else f"{total:,}"
+    return f"{seen:,}, {total:,} with levels, collision and so on" if 0 < seen < total else f"{total:,}"
 
 
 def clashing(names: list[str]) -> tuple[str, ...]:

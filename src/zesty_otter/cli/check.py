@@ -1,4 +1,4 @@
-"""`zesty-otter check`: what a target would object to."""
+"""`zesty-otter check`: what is wrong for a target."""
 
 from __future__ import annotations
 
@@ -75,8 +75,8 @@ def command(
         mending = steps_that_mend(every)
         save({fix.name: [_job(files, fix, target, unit, axes, mending).encode()]}, fix, inputs=files)
         if not json:
-            count = count_of(len(mending), "step")
-            results.print(f"\n[title]{escape(str(fix))}[/] has the {count} that mend; `zesty-otter run` takes it")
+            words = f"{count_of(len(mending), 'step')} to mend this, written to"
+            results.print(f"\n{words} [title]{escape(str(fix))}[/]: zesty-otter run {escape(str(fix))}", soft_wrap=True)
     if json:
         console.print_json(documents[0] if len(files) == 1 else documents)
     return status
@@ -95,7 +95,7 @@ def _show(path: Path, found: list[Any], target: targets.Target, *, verbose: bool
     made = console.table("", "where", "what", "rule", "what mends it", whole=("rule",))
     shown = list(console.together((("", one) for one in found), apart=verbose))
     for _, one, alike in shown if verbose else shown[:_MOST]:
-        look = "problem" if one.severity == "error" else "guess"
+        look = "problem" if one.severity == "error" else "finding"
         where = f"{one.node} and {alike - 1:,} more" if alike > 1 else one.node
         made.add_row(f"[{look}]{one.severity}[/]", escape(where), escape(one.text), one.rule, escape(one.mend))
     if len(shown) > _MOST and not verbose:

@@ -61,11 +61,13 @@ def command(
         results.print(made)
     for words, names in (("only in the first", found.removed), ("only in the second", found.added)):
         if names:
-            results.print(f"[guess]{words}[/]: {escape(', '.join(names))}")
+            results.print(f"[finding]{words}[/]: {escape(', '.join(names))}")
     if found.materials:
-        results.print(f"[guess]materials[/]: {escape('; '.join(found.materials))}")
+        results.print(f"[finding]materials[/]: {escape('; '.join(found.materials))}")
     if found.lights:
-        results.print(f"[guess]lights and cameras[/]: {escape('; '.join(found.lights))}")
+        results.print(f"[finding]lights and cameras[/]: {escape('; '.join(found.lights))}")
     if not found.unit_known:
-        console.messages.print("[guess]assumed[/] lengths are in units, as not both files know theirs; --unit says it")
+        console.messages.print(
+            "[assumed]assumed[/] lengths are in units, as not both files know theirs; --unit says it"
+        )
     return 0 if alike else 1

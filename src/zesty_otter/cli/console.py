@@ -27,7 +27,7 @@ _THEME = Theme(
         "label": "#5fa88f",
         "value": "default",
         "faint": "dim",
-        "guess": "#d9a441",
+        "assumed": "#d9a441",
         "lost": "#e0724f",
         "finding": "#d9a441",
         "done": "#5fa88f",
@@ -187,16 +187,15 @@ def _length(metres: float | None) -> str:
 
 
 def print_notes(notes: Iterable[Note], *, verbose: bool, quiet: bool) -> None:
-    """Guesses and losses on standard error; what went as asked only when wanted."""
+    """Notes on standard error; what went as asked only when wanted."""
     if quiet:
         return
     shown = [note for note in notes if verbose or note.kind != "done"]
-    words = {"guess": "assumed", "lost": "lost", "done": "done", "finding": "finding"}
     limit = len(shown) if verbose else _NOTE_LIMIT
     if shown:
         messages.print()
     for note in shown[:limit]:
-        messages.print(f"[{note.kind}]{words[note.kind]}[/] {escape(str(note))}", soft_wrap=True)
+        messages.print(f"[{note.kind}]{note.kind}[/] {escape(str(note))}", soft_wrap=True)
     if len(shown) > limit:
         messages.print(f"[faint]and {len(shown) - limit} more notes; --verbose shows all[/]")
 
@@ -232,7 +231,7 @@ def print_findings(findings: Iterable[tuple[str, Finding]], *, verbose: bool, qu
     shown = list(together(findings if not quiet else (), apart=verbose))
     limit = len(shown) if verbose else _NOTE_LIMIT
     for asset, finding, alike in shown[:limit]:
-        look = "problem" if finding.severity == "error" else "guess"
+        look = "problem" if finding.severity == "error" else "finding"
         more = f" (and {alike - 1:,} more like it)" if alike > 1 else ""
         where = f"{asset}, " if asset else ""
         messages.print(f"[{look}]{finding.severity}[/] {escape(where)}{escape(str(finding))}{more}", soft_wrap=True)

@@ -198,7 +198,7 @@ def command(
     frame = frame_in(kind, space, to_axes, to_unit)
     if asked is not None and frame != asked.space and not (quiet or json):
         console.messages.print(
-            f"[guess]assumed[/] a {out.suffix} file is written in {frame}; '{target}' turns it when it reads it",
+            f"[assumed]assumed[/] a {out.suffix} file is written in {frame}; '{target}' turns it when it reads it",
             soft_wrap=True,
         )
     # Without a target, an output is as most engines want it and its format allows.
@@ -391,7 +391,7 @@ def _textures(how: str) -> list[steps.Step]:
 def _say_unit_is_needed(source: Path, unit: str | None, axes: str | None, *, json: bool) -> None:
     guesses = audit.survey(formats.read(source, unit, axes)).guesses
     if json:
-        console.print_json({"error": "the file names no unit; give --unit", "guesses": [asdict(g) for g in guesses]})
+        console.print_json({"error": "the file has no unit; give --unit", "guesses": [asdict(g) for g in guesses]})
         return
     console.messages.print(unit_table(guesses))
     console.messages.print(
@@ -460,7 +460,7 @@ def name_table(renamed: tuple[Renamed, ...]) -> Any:
 def verdict(arrival: Arrival) -> str:
     """One line on whether what was written is what was meant."""
     if not arrival.compared:
-        return "[guess]not read back: this format can only be written[/]"
+        return "[finding]not read back: this format can only be written[/]"
     if not arrival.problems:
         return f"[done]read back: {', '.join(arrival.compared[:-1])} and {arrival.compared[-1]} as meant[/]"
     return "[problem]differs:[/] " + escape("; ".join(arrival.problems))

@@ -1,4 +1,4 @@
-"""`zesty-otter picture`: look at it."""
+"""`zesty-otter picture`: draw files."""
 
 from __future__ import annotations
 

@@ -75,7 +75,7 @@ def command(
         results.print()
         results.print(beside)
     for text in found.problems:
-        results.print(f"[guess]would go wrong[/] {escape(text)}", soft_wrap=True)
+        results.print(f"[finding]would go wrong[/] {escape(text)}", soft_wrap=True)
     if not found.problems:
         results.print("[done]nothing would go wrong[/]")
     return 1 if found.problems else 0

@@ -246,11 +246,11 @@ def show(result: JobResult, *, dry_run: bool, verbose: bool, quiet: bool) -> Non
     )
     if not quiet:
         for remark in result.remarks:
-            messages.print(f"[guess]remark[/] {escape(remark)}", soft_wrap=True)
+            messages.print(f"[finding]remark[/] {escape(remark)}", soft_wrap=True)
         console.print_notes([note for asset in everything for note in asset.notes], verbose=verbose, quiet=quiet)
     results.print(f"\n{_summary(result, dry_run=dry_run)}", soft_wrap=True)
     if result.report is not None:
-        results.print(f"look at it: {escape(str(result.report))}", soft_wrap=True)
+        results.print(f"report: {escape(str(result.report))}", soft_wrap=True)
 
 
 def _short_names(results: Sequence[AssetResult]) -> dict[str, str]:
@@ -267,7 +267,7 @@ def _add_rows(made: Any, asset: AssetResult, name: str, *, dry_run: bool) -> Non
             made.add_row(path)
             continue
         arrival = "[problem]differs[/]" if file.problems else "[done]as meant[/]"
-        arrival = arrival if file.read_back else "[guess]not read back[/]"
+        arrival = arrival if file.read_back else "[finding]not read back[/]"
         size = format_size(file.facts.size, 1.0)
         made.add_row(path, size, file.facts.triangles_in_words, arrival)
 

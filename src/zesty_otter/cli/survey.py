@@ -84,7 +84,7 @@ def show(found: Survey, *, verbose: bool) -> None:
 def unit_table(guesses: tuple[SizeGuess, ...]) -> Any:
     """The table that settles which unit a file is in."""
     made = console.table(
-        "--unit", "size", "tall", "about as large as", title="The file names no unit. In each it would be:"
+        "--unit", "size", "tall", "about as large as", title="The file has no unit. Its size in each unit:"
     )
     for guess in guesses:
         made.add_row(guess.unit, format_size(guess.size, 1.0), format_length(guess.height), guess.like)

@@ -209,9 +209,9 @@ def read(
     elif axes is None and kind.axes_vary:
         notes.append(
             Note(
-                "guess",
-                f"axes assumed to be '{' '.join(given.axes)}', the usual for this format; files of it do not say."
-                " Use --axes when the asset lies down or looks the wrong way.",
+                "assumed",
+                f"axes '{' '.join(given.axes)}', the usual ones for this format, as the file has none."
+                " Use --axes if the asset lies on its back or faces the wrong way.",
                 kind.name,
                 file.name,
             )

@@ -58,7 +58,7 @@ class TextureFiles:
         """An image of a kind that may be written, and its ending; with a note where it is damaged."""
         if pixels.is_for_graphics_cards(data):
             text = f"texture '{name}' is for graphics cards; few readers of this format open it"
-            self.notes.append(Note("guess", f"{text}; it is copied as it is", self.maker))
+            self.notes.append(Note("finding", f"{text}; it is copied as it is", self.maker))
             return data, ending
         try:
             kind = pixels.inspect(data).kind

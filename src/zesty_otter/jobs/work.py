@@ -145,7 +145,7 @@ def _paths(task: Task, output: PlannedOutput, piece: Piece, number: int, notes: 
         path = output.path(kind, tokens)
         there = (task.folder / path).exists()
         if there and output.on_existing == "keep":
-            notes.append(Note("guess", f"{_THERE} and is kept, as on_existing says", "job", path.as_posix()))
+            notes.append(Note("finding", f"{_THERE} and is kept, as on_existing says", "job", path.as_posix()))
         else:
             yield _numbered(task.folder, path) if there and output.on_existing == "number" else path
 

@@ -217,7 +217,7 @@ class Scatter:
 Content = Mesh | Scatter | Light | Camera
 
 
-NOTE_KINDS = ("done", "guess", "lost", "finding")
+NOTE_KINDS = ("done", "assumed", "lost", "finding")
 """What a `Note` may be."""
 
 
@@ -228,8 +228,8 @@ class Note:
     Parameters
     ----------
     kind : str
-        ``done`` (a change that was asked for), ``guess`` (an assumption the user may correct), ``lost``
-        (something that did not come through) or ``finding`` (something somebody should look at).
+        ``done`` (a change that was asked for), ``assumed`` (correct it if it is wrong), ``lost`` (something that did
+        not come through) or ``finding`` (something to look at).
     text : str
     maker : str
         The step or format it comes from.

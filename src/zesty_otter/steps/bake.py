@@ -77,7 +77,7 @@ class BakeTransforms(Step):
         if self.translation == "drop":
             notes.append(self.note("places of nodes moved into their meshes"))
         notes += [
-            self.note("has zero scale along some direction; its mesh is flat now", kind="guess", node=name)
+            self.note("has zero scale along some direction; its mesh is flat now", kind="finding", node=name)
             for name in flat
         ]
         return scene.with_worlds(worlds, contents).with_notes(*notes)

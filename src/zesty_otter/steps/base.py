@@ -98,7 +98,7 @@ class Step(BaseModel):
         numbers = chosen_numbers(scene, self.only)
         if not numbers:
             return scene.with_notes(
-                self.note(f"no node matches only = {', '.join(self.only)}; nothing done", kind="guess")
+                self.note(f"no node matches only = {', '.join(self.only)}; nothing done", kind="finding")
             )
         return self.change_part(scene, numbers)
 
@@ -144,7 +144,7 @@ class Step(BaseModel):
         Parameters
         ----------
         text : str
-        kind : {"done", "guess", "lost"}
+        kind : {"done", "assumed", "lost", "finding"}
         node : str
 
         Returns

@@ -88,14 +88,14 @@ class Card(Step):
                 found = made[key]
                 if found is None:
                     notes.append(
-                        self.note("has no width or no height and gets no card", kind="guess", node=placed.node.name)
+                        self.note("has no width or no height and gets no card", kind="finding", node=placed.node.name)
                     )
                     continue
                 number_behind, last = _last_level(asset, placed)
                 count = last.drawn.triangle_count if last.drawn is not None else 0
                 if found[0].triangle_count >= count:
                     text = f"gets no card: it has {count_of(count, 'triangle')} as it is"
-                    notes.append(self.note(text, kind="guess", node=placed.node.name))
+                    notes.append(self.note(text, kind="finding", node=placed.node.name))
                     continue
                 card, facts = found
                 facts = {key: float(f"{one * size if key in _LENGTHS else one:.6g}") for key, one in facts.items()}

@@ -59,9 +59,9 @@ class Weld(Step):
         changed = scene.map_meshes(change)
         if not counts["points"]:
             return scene
-        fell = f"; {count_of(counts['faces'], 'face')} fell away" if counts["faces"] else ""
+        fell = f"; {count_of(counts['faces'], 'face')} collapsed" if counts["faces"] else ""
         remark = stretches.remark(scene.meshes) if self.distance else ""
-        notes = [self.note(remark, kind="guess")] if remark else []
+        notes = [self.note(remark, kind="assumed")] if remark else []
         return changed.with_notes(self.note(f"{count_of(counts['points'], 'point')} welded{fell}"), *notes)
 
     def _welded(self, mesh: Mesh, distance: float) -> Mesh:

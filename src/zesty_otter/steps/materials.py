@@ -125,7 +125,7 @@ class Materials(Step):
             for mesh in after.meshes:
                 if len(mesh.slots) > self.limit:
                     text = f"has {count_of(len(mesh.slots), 'slot')}, {self.limit} are allowed; merge some with rename"
-                    notes.append(self.note(text, kind="guess", node=mesh.name))
+                    notes.append(self.note(text, kind="finding", node=mesh.name))
         return notes
 
 

@@ -229,9 +229,7 @@ class Names(Step):
         if defaults and not self.replace_defaults:
             notes.append(self.note(f"default names: {_listed(defaults)}", kind="finding"))
         if clashes:
-            notes.append(
-                self.note(f"names that several nodes would have got, now numbered: {_listed(clashes)}", kind="finding")
-            )
+            notes.append(self.note(f"duplicate names, now numbered: {_listed(clashes)}", kind="finding"))
         return names, owners
 
     def _filled(self, node: Node, tokens: Mapping[str, str]) -> str:

@@ -62,7 +62,7 @@ class Normals(Step):
             notes.append(self.note(f"normals of {count_of(counts['made'], 'mesh')} made by {self.by}"))
         if counts["without groups"]:
             text = f"{count_of(counts['without groups'], 'mesh')} without smoothing groups; normals are kept."
-            notes.append(self.note(f"{text} To smooth by angle instead, give degrees.", kind="guess"))
+            notes.append(self.note(f"{text} To smooth by angle instead, give degrees.", kind="assumed"))
         if counts["filled"]:
             notes.append(self.note(f"missing normals of {count_of(counts['filled'], 'mesh')} filled in"))
         if counts["groups"]:

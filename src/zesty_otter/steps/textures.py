@@ -84,7 +84,7 @@ class Textures(Step):
                 # It is no longer missing.
                 missed = f"texture '{texture.wanted or texture.name}' was not found"
                 scene = replace(scene, notes=tuple(note for note in scene.notes if not note.text.startswith(missed)))
-                notes.append(self.note(f"missing texture '{texture.name}' found as {path}", kind="guess"))
+                notes.append(self.note(f"missing texture '{texture.name}' found as {path}", kind="assumed"))
         return textures_changed(scene, found)
 
     def _changed(self, texture: Texture, holds: str, notes: list[Note]) -> Texture:

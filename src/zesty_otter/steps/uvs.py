@@ -46,7 +46,7 @@ class UvSets(Step):
             kept = self._wanted(mesh)
             if self.keep and mesh.uv_sets and not any(_named(self.keep, *one[::-1]) for one in enumerate(mesh.uv_sets)):
                 text = f"no UV set fits keep = {', '.join(self.keep)}; its sets are kept"
-                notes.append(self.note(text, kind="guess", node=mesh.name))
+                notes.append(self.note(text, kind="finding", node=mesh.name))
                 kept = list(range(len(mesh.uv_sets)))
             dropped += len(mesh.uv_sets) - len(kept)
             new = mesh.replace(layers=_with_sets(mesh, [self._changed(mesh.uv_sets[k], k) for k in kept]))
@@ -92,14 +92,14 @@ class UvSets(Step):
 
     def _findings(self, mesh: Mesh) -> list[Note]:
         if not mesh.uv_sets:
-            return [self.note("has no UVs", kind="guess", node=mesh.name)]
+            return [self.note("has no UVs", kind="finding", node=mesh.name)]
         notes = []
         triangles, _ = triangulate(mesh.points, mesh.face_start, mesh.corner_point)
         for number, layer in enumerate(mesh.uv_sets):
             words = _words(uv_facts(triangles, layer.values, layer.index))
             if words:
                 name = f"UV set {number}" + (f" '{layer.name}'" if layer.name else "")
-                notes.append(self.note(f"{name}: {', '.join(words)}", kind="guess", node=mesh.name))
+                notes.append(self.note(f"{name}: {', '.join(words)}", kind="finding", node=mesh.name))
         return notes
 
 

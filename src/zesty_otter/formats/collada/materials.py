@@ -85,7 +85,7 @@ class Materials:
     def _found(self, path: str, wanted: str) -> Texture:
         found = find_beside(self.path, path, also_in=self.folders)
         if found.remark:
-            self.note("guess", found.remark)
+            self.note("assumed", found.remark)
         if found.path is None:
             self.note("lost", missing_texture(wanted, found))
         name = found.path.name if found.path else re.split(r"[\\/]", path)[-1]
@@ -201,7 +201,7 @@ class _Effect:
             if found is not None:
                 self._use("alpha", TextureUse(found, channel="a" if mode.startswith("A") else None), texture)
                 if mode.endswith("ZERO"):
-                    self.note("guess", f"its transparency map is of the kind {mode}; taken as it is, white is opaque")
+                    self.note("assumed", f"its transparency map is of the kind {mode}; taken as it is, white is opaque")
             return 1.0
         color = self._color("transparent")
         if element is None and share == 1.0:
@@ -213,7 +213,7 @@ class _Effect:
             mode, light * share
         )
         if opacity <= 1e-6:
-            self.note("guess", "it is fully transparent, which some programs write by mistake; taken as opaque")
+            self.note("assumed", "it is fully transparent, which some programs write by mistake; taken as opaque")
             return 1.0
         return min(max(opacity, 0.0), 1.0)
 

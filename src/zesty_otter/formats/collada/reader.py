@@ -39,7 +39,7 @@ def read(path: Path, *, progress: Callable[[float], None] | None = None, folders
     document = parse(path, "COLLADA")
     reading = _Reading(path, document.root, folders)
     for text in document.mended:
-        reading.note("guess", text)
+        reading.note("assumed", text)
     return reading.scene()
 
 
@@ -81,13 +81,13 @@ class _Reading:
         unit_element = child(asset, "unit")
         metres = number(unit_element.get("meter") if unit_element is not None else None, 1.0)
         if unit_element is None:
-            self.note("guess", "the file does not say its unit; the default of COLLADA, the metre, is taken")
+            self.note("assumed", "the file does not say its unit; the default of COLLADA, the metre, is taken")
         if not metres > 0:
-            self.note("guess", f"a unit of {metres:g} metres makes no sense; taken as 1")
+            self.note("assumed", f"a unit of {metres:g} metres makes no sense; taken as 1")
             metres = 1.0
         up = text_of(child(asset, "up_axis"), "Y_UP").upper()
         if up not in AXES:
-            self.note("guess", f"'{up}' is not an up axis; Y_UP is taken")
+            self.note("assumed", f"'{up}' is not an up axis; Y_UP is taken")
         instance = child(self.root, "scene", "instance_visual_scene")
         visual = self.find(instance.get("url")) if instance is not None else None
         if visual is None:
@@ -96,7 +96,7 @@ class _Reading:
             if len(scenes) > 1:
                 self.note("lost", f"{len(scenes) - 1} further scenes")
         if visual is None:
-            self.note("guess", "there is no scene; every geometry is placed at the origin")
+            self.note("assumed", "there is no scene; every geometry is placed at the origin")
             roots = self._loose_geometries()
         else:
             if child(self.root, "library_controllers") is not None:

@@ -682,7 +682,7 @@ class _Reader:
         wanted = unquote(uri)
         found = find_beside(self.path, wanted, also_in=self.folders)
         if found.remark:
-            self.note("guess", found.remark)
+            self.note("assumed", found.remark)
         if found.path is None:
             self.note("lost", missing_texture(wanted, found))
         return Texture(wanted.replace("\\", "/").rsplit("/", 1)[-1], found.path, None, wanted, found.looked_in)

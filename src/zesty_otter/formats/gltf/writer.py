@@ -144,7 +144,7 @@ class _Writer:
         mesh_json = [self._mesh(mesh) for mesh in meshes]
         if self.made_flat:
             text = "neither normals nor smoothing groups, so hard edges everywhere: " + ", ".join(self.made_flat)
-            self.notes.append(Note("guess", text, "gltf"))
+            self.notes.append(Note("assumed", text, "gltf"))
         if self.quantized:
             coarsest = max(float(one[0, 0]) for one in self.spread.values()) / 2
             text = f"positions rounded to 16 bits, which moves them by up to {format_length(coarsest)}"
@@ -162,7 +162,7 @@ class _Writer:
         if "KHR_node_visibility" in self.table.extensions:
             hidden = [one.node.name for one in self.scene.walk() if not one.node.visible]
             text = f"{count_of(len(hidden), 'hidden node')} marked by KHR_node_visibility; readers without it show them"
-            self.notes.append(Note("guess", f"{text}: {shortened(hidden)}", "gltf"))
+            self.notes.append(Note("finding", f"{text}: {shortened(hidden)}", "gltf"))
         document: dict[str, Any] = {
             "asset": {"version": "2.0", "generator": "Zesty Otter"},
             "scene": 0,

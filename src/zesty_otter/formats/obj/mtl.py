@@ -110,7 +110,7 @@ def read_library(path: Path, folders: Sequence[Path] = ()) -> tuple[dict[str, Ma
         key, rest = words[0].lower(), line.strip()[len(words[0]) :].strip()
         if key == "newmtl":
             if rest in drafts:
-                note("guess", f"material '{rest}' is defined twice; the later one counts", number)
+                note("assumed", f"material '{rest}' is defined twice; the later one counts", number)
             current = drafts[rest] = _Draft(rest, {"none": True} if stands_for_none else {})
             stands_for_none = False
         elif current is None:
@@ -186,7 +186,7 @@ def _texture_use(
     if wanted not in textures:
         found = find_beside(path, wanted, also_in=folders)
         if found.remark:
-            note("guess", found.remark)
+            note("assumed", found.remark)
         if found.path is None:
             note("lost", missing_texture(wanted, found))
         name = found.path.name if found.path else re.split(r"[\\/]", wanted)[-1]
@@ -221,12 +221,12 @@ def _finished(draft: _Draft, path: Path, notes: list[Note]) -> Material:
 
     color = values.get("diffuse", [1.0, 1.0, 1.0] if "base_color" in maps else [0.8, 0.8, 0.8])
     if "base_color" in maps and not any(color):
-        note("guess", "its colour is black, which would hide its texture; white is used")
+        note("assumed", "its colour is black, which would hide its texture; white is used")
         color = [1.0, 1.0, 1.0]
     opacity = values.get("opacity", 1.0 - values["transparency"] if "transparency" in values else 1.0)
     opacity = min(max(opacity, 0.0), 1.0)
     if opacity == 0.0:
-        note("guess", "it is fully transparent, which some programs write by mistake; taken as opaque")
+        note("assumed", "it is fully transparent, which some programs write by mistake; taken as opaque")
         opacity = 1.0
     if "bump" in maps:
         _take_bump(maps, note)
@@ -236,7 +236,7 @@ def _finished(draft: _Draft, path: Path, notes: list[Note]) -> Material:
         alpha_mode = _alpha_mode_of_map(maps["alpha"])
         two_sided = alpha_mode == "mask"
         if two_sided:
-            note("guess", "it is cut out by a map, so both sides are shown")
+            note("assumed", "it is cut out by a map, so both sides are shown")
     for key, name in (("sheen", "sheen"), ("anisotropy", "anisotropy")):
         if values.get(key):
             note("lost", f"{name} is not carried")
@@ -269,7 +269,7 @@ def _take_bump(maps: dict[str, TextureUse], note: Callable[[str, str], None]) ->
     except (pixels.ImageError, OSError):
         is_normal = False
     if is_normal:
-        note("guess", f"its bump map '{bump.texture.name}' holds normals and is used as a normal map")
+        note("assumed", f"its bump map '{bump.texture.name}' holds normals and is used as a normal map")
         maps["normal"] = bump
     elif bump.texture.found:
         note("lost", f"its bump map '{bump.texture.name}' holds heights, which are not carried; bake normals")

@@ -201,7 +201,7 @@ class _Assembly:
         faces = self._usable_faces(finite)
         nodes = tuple(self._nodes(faces, finite, materials))
         if self.not_utf8:
-            self.note("guess", "some names are not UTF-8; they were read as Latin-1")
+            self.note("assumed", "some names are not UTF-8; they were read as Latin-1")
         if not len(faces):
             self.note("lost", "there is no usable face in the file")
         frame = Frame("left up forward")
@@ -306,7 +306,7 @@ class _Assembly:
             return None
         highest = float(np.nanmax(colors, initial=0.0))
         if highest > 1.0:
-            self.note("guess", f"vertex colours go up to {highest:g}; taken as 0 to 255")
+            self.note("assumed", f"vertex colours go up to {highest:g}; taken as 0 to 255")
             colors = colors / np.float32(255.0)
         return np.clip(colors, 0.0, 1.0)
 
@@ -402,7 +402,7 @@ class _Assembly:
         for wanted in [whole, *(whole.split() if " " in whole else ())]:
             reference = find_beside(self.path, wanted, also_in=self.folders)
             if reference.remark:
-                self.note("guess", reference.remark, self.found.names[n, 3])
+                self.note("assumed", reference.remark, self.found.names[n, 3])
             if reference.path is not None:
                 yield reference.path
                 if wanted == whole:

@@ -64,7 +64,7 @@ def _losses(scene: Scene) -> Iterator[Note]:
     hard = sum(int(hard_to_fan(mesh).sum()) for mesh in scene.meshes)
     if hard:
         text = f"{count_of(hard, 'face')} of more than four corners or concave, which some readers of OBJ split wrongly"
-        yield Note("guess", f"{text}; --triangulate shortest-diagonal leaves them nothing to split", "obj")
+        yield Note("finding", f"{text}; --triangulate shortest-diagonal leaves them nothing to split", "obj")
     with_properties = [one.node.name for one in placed if one.node.properties and one.node.role == "visible"]
     if with_properties:
         yield Note("lost", f"OBJ has no properties; left out of {shortened(with_properties)}", "obj")

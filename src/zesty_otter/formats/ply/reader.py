@@ -385,7 +385,7 @@ class _Reading:
         wanted = self.textures[0]
         found = find_beside(self.path, wanted, also_in=self.folders)
         if found.remark:
-            self.note("guess", found.remark)
+            self.note("assumed", found.remark)
         if found.path is None:
             self.note("lost", missing_texture(wanted, found))
         name = found.path.name if found.path else re.split(r"[\\/]", wanted)[-1]

@@ -56,7 +56,7 @@ def _binary(path: Path, data: NDArray[np.uint8], notes: list[Note]) -> Iterator[
     there = (len(data) - _HEAD) // _FACET.itemsize
     if promised != there:
         text = f"the header promises {count_of(promised, 'triangle')}; there are {there:,}"
-        notes.append(Note("guess", f"{text}, which are taken", "stl", str(path)))
+        notes.append(Note("assumed", f"{text}, which are taken", "stl", str(path)))
     facets = np.frombuffer(data, _FACET, there, _HEAD)
     colors = _facet_colors(bytes(data[:80]), facets["color"])
     points, corner_point, bad = _joined(facets["points"].view("<u4"))

@@ -47,7 +47,7 @@ class _Reading:
         self.document = parsed(path, self._without_lists(files[name]), "model")
         self.root = self.document.root
         for text in self.document.mended:
-            self.note("guess", text)
+            self.note("assumed", text)
         self.materials: dict[str, list[Material]] = {}
         self.objects: dict[str, Element] = {}
         self.meshes: dict[str, Mesh | None] = {}
@@ -72,7 +72,7 @@ class _Reading:
     def scene(self) -> Scene:
         unit = self.root.get("unit", "millimeter")
         if unit not in UNITS:
-            self.note("guess", f"'{unit}' is not a unit of 3MF; millimetres are taken")
+            self.note("assumed", f"'{unit}' is not a unit of 3MF; millimetres are taken")
         for one in children(child(self.root, "resources")):
             kind, known = name_of(one), one.get("id", "")
             if kind == "basematerials":

@@ -113,7 +113,7 @@ class _Reading:
         metres = stage.root.meta.get("metersPerUnit", 0.01)
         metres = float(metres) if isinstance(metres, int | float) and metres > 0 else 0.01
         if "metersPerUnit" not in stage.root.meta:
-            self.note("guess", "the file does not say its unit; the default of USD, centimetres, is taken")
+            self.note("assumed", "the file does not say its unit; the default of USD, centimetres, is taken")
         up = (word_in(stage.root.meta, "upAxis") or "Y").upper()
         nodes = [node for prim in roots for node in self._nodes(prim, f"/{prim.name}", np.eye(4), "")]
         if len(roots) == 1 and _is_marked(roots[0], WHOLE) and len(nodes) == 1 and _is_bare(nodes[0]):
@@ -141,7 +141,7 @@ class _Reading:
             return (key, self.package[key]) if key in self.package else None
         found = find_beside(Path(layer), wanted, also_in=(*self.folders, self.path.parent))
         if found.remark:
-            self.note("guess", found.remark)
+            self.note("assumed", found.remark)
         if found.path is None:
             return None
         self.read_files.append(found.path)
@@ -170,7 +170,7 @@ class _Reading:
             layer = Path(asset.layer) if asset.layer else self.path
             found = find_beside(layer, path, also_in=(*self.folders, self.path.parent))
             if found.remark:
-                self.note("guess", found.remark)
+                self.note("assumed", found.remark)
             if found.path is None:
                 self.note("lost", missing_texture(asset.path, found))
             name = found.path.name if found.path else re.split(r"[\\/]", path)[-1]
@@ -254,7 +254,7 @@ class _Reading:
             if prim.type == "Mesh":
                 self.shapes[key] = read_mesh(prim, path, self.note)
                 if word_of(prim, "subdivisionScheme") != "none":
-                    self.note("guess", "subdivision meshes are taken as their cage")
+                    self.note("assumed", "subdivision meshes are taken as their cage")
             else:
                 solid = read_solid(prim)
                 self.shapes[key] = Shape(solid, np.arange(solid.face_count), np.arange(len(solid.points)))

@@ -65,7 +65,7 @@ def read(path: Path, *, progress: Callable[[float], None] | None = None, folders
     document = parse(path, "X3D")
     reading = _Reading(path, document.root, folders)
     for text in document.mended:
-        reading.note("guess", text)
+        reading.note("assumed", text)
     return reading.scene()
 
 
@@ -104,7 +104,7 @@ class _Reading:
             if unit.get("category") == "length":
                 metres = number(unit.get("conversionFactor"), 1.0)
         if not metres > 0:
-            self.note("guess", f"a unit of {metres:g} metres makes no sense; taken as 1")
+            self.note("assumed", f"a unit of {metres:g} metres makes no sense; taken as 1")
             metres = 1.0
         self.metres = metres
         roots = self._nodes(child(self.root, "Scene"), 0, (), "")
@@ -315,7 +315,7 @@ class _Reading:
             tries = [find_beside(self.path, url, also_in=self.folders) for url in urls]
             found = next((one for one in tries if one.path is not None), tries[0])
             if found.remark:
-                self.note("guess", found.remark)
+                self.note("assumed", found.remark)
             if found.path is None:
                 self.note("lost", missing_texture(urls[0], found))
             name = found.path.name if found.path else re.split(r"[\\/]", urls[0])[-1]
