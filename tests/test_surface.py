@@ -190,10 +190,21 @@ def test_faces_that_collapse_are_dropped():
 # Cleaning up
 
 
+def test_slots_of_materials_that_are_in_no_library_stay_apart(tmp_path):
+    face = "f 1 2 3 4\n"
+    names = ("oak", "iron", "rope.001", "rope.002")
+    slots = "".join(f"usemtl {name}\n{face}{face}" for name in names)
+    (tmp_path / "a.obj").write_text(f"mtllib gone.mtl\nv 0 0 0\nv 1 0 0\nv 1 1 0\nv 0 1 0\n{slots}")
+    done = CleanUp().apply(zo.read(tmp_path / "a.obj", "m"))
+    assert [slot.name for slot in done.meshes[0].slots] == ["oak", "iron", "rope.001"]
+    assert list(done.meshes[0].face_slot) == [0, 1, 2]
+
+
 def test_what_draws_nothing_is_dropped_and_counted():
     points = [*CUBE_POINTS, (9, 9, 9)]
     faces = [*CUBE_FACES, CUBE_FACES[0], CUBE_FACES[1], [0, 1, 1], [0, 1, 0]]
-    slots = (zo.Material("a"), zo.Material("b"), zo.Material("b twin"), zo.Material("c", roughness=0.5))
+    oak = {"base_color": (0.4, 0.3, 0.2, 1.0)}
+    slots = (*(zo.Material(name, **oak) for name in ("a", "b", "b twin")), zo.Material("c", roughness=0.5))
     mesh = zo.Mesh.from_faces("m", points, faces, slots=slots, face_slot=[0, 1, 2, 0, 1, 2, 0, 0, 0, 0])
     done = CleanUp().apply(scene_of(mesh))
     clean = done.meshes[0]

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 import zesty_otter as zo
-from build import cube, scene_of
+from build import CUBE_FACES, cube, scene_of
 from zesty_otter.audit.checks import over_limits
 from zesty_otter.demo.textures import timber
 from zesty_otter.model import Material, Node, Texture, TextureUse
@@ -22,6 +22,21 @@ level = "{name}-{level}"
 triangles = 11
 slots = 1
 """
+
+
+def test_polygons_stay_where_a_format_holds_no_tangents(tmp_path, run):
+    (tmp_path / "pond.toml").write_text('extends = "m-left-up-forward"\ntriangulate = false\n')
+    bumpy = Material("oak", textures={"normal": TextureUse(Texture("n.png", data=timber()))})
+    uvs = [(0, 0), (1, 0), (1, 1), (0, 1)] * 6
+    mesh = zo.Mesh.from_arrays(cube().points, CUBE_FACES, uvs=uvs, name="crate").replace(slots=(bumpy,))
+    zo.write(scene_of(mesh), tmp_path / "crate.usda")
+    assert run("convert", tmp_path / "crate.usda", tmp_path / "box.obj", "--target", tmp_path / "pond.toml").status == 0
+    job = 'target = "pond.toml"\n[[sources]]\nfiles = "crate.usda"\n[[outputs]]\nformats = ["obj", "glb"]\n'
+    (tmp_path / "job.toml").write_text(job)
+    assert run("run", tmp_path / "job.toml").status == 0
+    for file in (tmp_path / "box.obj", next(tmp_path.rglob("ready/crate.obj"))):
+        assert zo.read(file, "m").meshes[0].face_count == 6
+    assert any(zo.read(next(tmp_path.rglob("ready/crate.glb"))).meshes[0].layers_of("tangent"))
 
 
 def test_a_target_of_ones_own_builds_on_another(tmp_path, run):

@@ -212,7 +212,7 @@ def command(
         asked,
         tuple(
             target_steps(
-                receiver, names=names or (None if asked else "{name}"), diagonal=triangulate, tangents=tangents
+                receiver, [kind], names=names or (None if asked else "{name}"), diagonal=triangulate, tangents=tangents
             )
         ),
         writing={**_settings(writing), **({"quantized": True} if quantized else {})},

@@ -272,15 +272,25 @@ def _planned_outputs(job: Job) -> Iterator[PlannedOutput]:
         for kind in kinds:
             kind.checked(kind.known(output.writing))
         frame = worked_in(kinds, target.space if target else None, output.axes, output.unit)
-        yield PlannedOutput(
-            name,
-            output,
-            target,
-            kinds,
-            frame,
-            tuple(_output_steps(output, target)),
-            output.on_existing or job.on_existing,
-        )
+        for alike in _prepared_alike(kinds, target):
+            yield PlannedOutput(
+                name,
+                output,
+                target,
+                alike,
+                frame,
+                tuple(_output_steps(output, target, alike)),
+                output.on_existing or job.on_existing,
+            )
+
+
+def _prepared_alike(kinds: tuple[Format, ...], target: Target | None) -> list[tuple[Format, ...]]:
+    """Formats by what is written to them: tangents take triangles, so n-gons stay in those that hold no tangents."""
+    if target is None or target.triangulate or target.tangents == "none":
+        return [kinds]
+    with_tangents = tuple(kind for kind in kinds if "tangents" in kind.carries)
+    others = tuple(kind for kind in kinds if kind not in with_tangents)
+    return [alike for alike in (with_tangents, others) if alike]
 
 
 def _with_saved(output: Output, job: Job, above: tuple[str, ...] = ()) -> Output:
@@ -297,7 +307,7 @@ def _with_saved(output: Output, job: Job, above: tuple[str, ...] = ()) -> Output
     return base.model_copy(update={**said, "use": None})
 
 
-def _output_steps(output: Output, target: Target | None) -> Iterator[Step]:
+def _output_steps(output: Output, target: Target | None, kinds: tuple[Format, ...]) -> Iterator[Step]:
     """What an output does to the whole scene before it is split: its own steps, then what its target asks for."""
     own = "drop" in output.model_fields_set
     drop = (*output.drop, *(target.drop if target and not own else ()))
@@ -309,7 +319,7 @@ def _output_steps(output: Output, target: Target | None) -> Iterator[Step]:
         yield step
     yield from output.steps
     if target is not None:
-        yield from target_steps(target)
+        yield from target_steps(target, kinds)
 
 
 def _named_output(outputs: tuple[PlannedOutput, ...], name: str | None) -> PlannedOutput:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
+from itertools import chain
 from pathlib import Path
 from typing import Any
 
@@ -22,8 +24,8 @@ def deliver(scene: Scene, path: Path, *, keep_hidden: bool = False, **settings: 
     arrival : Arrival
     """
     scene, notes = _carried(scene, path, keep_hidden=keep_hidden)
-    notes += formats.write(scene, path, **settings)
-    return notes, arrival_of(scene, path, **settings)
+    written = formats.write(scene, path, **settings)
+    return _once(notes, written), arrival_of(scene, path, **settings)
 
 
 def stage(
@@ -52,7 +54,12 @@ def stage(
     else:
         places = {one: folder / one for one in encoded.files}
     files = {one: (places[one], put(buffers, places[one])) for one, buffers in encoded.files.items()}
-    return [*notes, *encoded.notes], replace(arrival_of(scene, places[name], **settings), path=name), files
+    return _once(notes, encoded.notes), replace(arrival_of(scene, places[name], **settings), path=name), files
+
+
+def _once(*notes: Sequence[Note]) -> list[Note]:
+    """Notes without those that were told before."""
+    return list(dict.fromkeys(chain(*notes)))
 
 
 def _carried(scene: Scene, path: Path, *, keep_hidden: bool) -> tuple[Scene, list[Note]]:

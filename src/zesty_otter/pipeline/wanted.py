@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
 from zesty_otter.audit.checks import check, of_levels, over_limits
 from zesty_otter.audit.findings import Finding
 from zesty_otter.errors import FindingsError
+from zesty_otter.formats import Format
 from zesty_otter.model import Frame, Scene, count_of
 from zesty_otter.pipeline.pieces import Piece, at_origin, has_mesh, joined, split
 from zesty_otter.pipeline.source import in_frame
@@ -55,12 +56,20 @@ class Wanted:
 
 
 def target_steps(
-    target: Target, *, names: str | None = None, diagonal: str | None = None, tangents: str | None = None
+    target: Target,
+    kinds: Collection[Format],
+    *,
+    names: str | None = None,
+    diagonal: str | None = None,
+    tangents: str | None = None,
 ) -> Iterator[Step]:
     """What a target asks of every scene it gets, but for what it drops.
 
     Parameters
     ----------
+    target : Target
+    kinds : collection of Format
+        What is written; tangents, which take triangles, are made only where one of these holds them.
     names, diagonal, tangents : str, optional
         What is asked for instead: a template for names, or "keep" to leave them; how faces are split, also where
         the target does not want it; which meshes get tangents.
@@ -72,8 +81,11 @@ def target_steps(
     Examples
     --------
     >>> from zesty_otter.targets import load
-    >>> [step.slug for step in target_steps(load("cm-forward-right-up"))]
+    >>> from zesty_otter.formats import format_named
+    >>> [step.slug for step in target_steps(load("cm-forward-right-up"), [format_named("gltf")])]
     ['names', 'triangulate', 'tangents']
+    >>> [step.slug for step in target_steps(load("cm-forward-right-up"), [format_named("obj")])]
+    ['names', 'triangulate']
     """
     textures = target.textures
     if target.limits.texture_size or textures.power_of_two or textures.normal_green == "down":
@@ -90,8 +102,10 @@ def target_steps(
         yield Triangulate(**({"diagonal": diagonal} if diagonal else {}))
     elif target.polygons == "convex-quads":
         yield Triangulate(keep_quads=True)
-    if (tangents or target.tangents) != "none":
-        yield Tangents(of=tangents or target.tangents)
+    if tangents is None:
+        tangents = target.tangents if any("tangents" in kind.carries for kind in kinds) else "none"
+    if tangents != "none":
+        yield Tangents(of=tangents)
 
 
 def selection(keep: Sequence[str], drop: Sequence[str]) -> tuple[Select | None, bool]:

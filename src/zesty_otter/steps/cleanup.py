@@ -127,7 +127,10 @@ class CleanUp(Step):
     close_holes: Length = Field(
         0.0, ge=0, description="Close holes whose outline is at most this long, for example 20cm."
     )
-    merge_materials: bool = Field(True, description="Merge materials that differ only in name.")
+    merge_materials: bool = Field(
+        True,
+        description="Merge materials that differ only in name; those of plain grey, only in a number of the name.",
+    )
     unused_slots: bool = Field(True, description="Remove material slots that no face uses.")
 
     def change(self, scene: Scene) -> Scene:

@@ -148,7 +148,10 @@ def _merged_by_name(scene: Scene) -> Scene:
 
 
 def merged_materials(scene: Scene) -> Scene:
-    """The scene with materials, and textures, that are the same in all but name made one."""
+    """The scene with materials, and textures, that are the same in all but name made one.
+
+    Materials of plain grey stay apart unless their names differ only in a number.
+    """
     textures: dict[Any, Texture] = {}
     materials: dict[Any, Material] = {}
 
@@ -160,7 +163,13 @@ def merged_materials(scene: Scene) -> Scene:
         uses = {role: replace_texture(use, same_texture(use.texture)) for role, use in material.textures.items()}
         moved = any(uses[role] is not use for role, use in material.textures.items())
         kept = material.with_textures(uses) if moved else material
-        return materials.setdefault(_looks(kept), kept)
+        looks = _looks(kept)
+        red, green, blue, alpha = kept.base_color
+        if red == green == blue and looks == _looks(Material(kept.name, base_color=(red, red, red, alpha))):
+            # One of plain grey stands for what nobody has said yet, such as where its library is missing: its name
+            # is all there is to it, but for a number.
+            looks = (looks, re.sub(r"[\s._-]*\d+$", "", kept.name))
+        return materials.setdefault(looks, kept)
 
     if not scene.materials:
         return scene
