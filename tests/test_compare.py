@@ -48,6 +48,44 @@ def test_what_moved_is_measured_with_its_place():
     assert one.size_after == pytest.approx((1.3, 1.3, 1.3)) and one.changes == ()
 
 
+_OTHER = {  # of the layers of a square that is cut into triangles along its other diagonal
+    "winding": ({}, "2 faces face the other way"),
+    "normals": ({"normal": [(0.6, 0, 0.8)] * 4}, "normals differ by up to 36.9°"),
+    "a UV": ({"uv": [(0, 0), (1, 0), (1, 1), (0, 0.5)]}, "UV set 0: differs by up to 0.5, at (0, 1, 0) m"),
+    "colours": ({"color": [(1, 0, 0)] * 4}, "vertex colour 0: differs by up to 1"),
+    "nothing": ({}, ""),
+}
+
+
+@pytest.mark.parametrize("what", _OTHER)
+def test_corners_are_compared_where_triangles_are_cut_otherwise(what):
+    layers = {"normal": [(0, 0, 1)] * 4, "uv": [(0, 0), (1, 0), (1, 1), (0, 1)], "color": [(1, 1, 1)] * 4}
+    square = [(0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0)]
+
+    def made(faces, values):
+        kinds = tuple(Layer(kind, np.array(rows, np.float32), np.ravel(faces)) for kind, rows in values.items())
+        return scene_of(zo.Mesh.from_faces("square", square, faces, layers=kinds))
+
+    others, words = _OTHER[what]
+    faces = [(0, 3, 1), (1, 3, 2)] if what == "winding" else [(0, 1, 3), (1, 2, 3)]
+    found = compare(made([(0, 1, 2), (0, 2, 3)], layers), made(faces, layers | others))
+    assert [one for pair in found.nodes for one in pair.changes if words in one] if words else found.within(1e-9)
+
+
+def test_sets_that_are_new_or_gone_are_told(tmp_path):
+    quad = plank((0, 0, 0), (1, 1, 1))
+    layer = Layer("uv", np.zeros((1, 2), np.float32), np.zeros(len(quad.corner_point), int))
+    red = Layer("color", np.array([(1, 0, 0, 1)], np.float32), layer.index)
+    one, two = scene_of(quad.replace(layers=(layer,))), scene_of(quad.replace(layers=(layer, layer, red)))
+    changes = compare(one, two).nodes[0].changes
+    assert changes == ("UV sets: 1 became 2", "vertex colours: none became 1 set")
+    zo.write(one, tmp_path / "a.glb")
+    problems = zo.audit.arrived(two, tmp_path / "a.glb").problems
+    assert [text.split(": ")[-1] for text in problems] == ["UV set 1 is gone", "vertex colour 0 is gone"]
+    zo.write(two, tmp_path / "b.obj")  # has one set of UVs by nature
+    assert not zo.audit.arrived(two, tmp_path / "b.obj").problems
+
+
 def test_what_is_new_gone_renamed_and_changed_is_told():
     before = yard()
     after = scene_of(

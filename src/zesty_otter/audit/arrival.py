@@ -150,11 +150,18 @@ def _carried(mesh: Mesh, world: NDArray[np.float64], carries: Container[str], po
         corners.points,
         corners.start,
         corners.normals if "normals" in carries else None,
-        corners.uvs if "UV sets" in carries else [],
-        corners.colors if "colours" in carries else [],
+        corners.uvs[: _most("UV sets", carries)],
+        corners.colors[: _most("colours", carries)],
         corners.material if named else np.zeros(0, object),
         corners.tangents if "tangents" in carries else None,
     )
+
+
+def _most(sets: str, carries: Container[str]) -> int | None:
+    """How many sets of UVs or colours a format carries; all when None."""
+    if f"further {sets}" in carries:
+        return None
+    return 1 if sets in carries else 0
 
 
 def _of_materials(meant: Iterable[Material], found: Iterable[Material], carries: Container[str]) -> Iterator[str]:

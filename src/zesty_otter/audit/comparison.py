@@ -15,7 +15,7 @@ from zesty_otter.audit.corners import Slack, corners_of, differences
 from zesty_otter.audit.lights import light_differences
 from zesty_otter.geometry.queries.distance import Surface, sampled
 from zesty_otter.geometry.surface.triangulation import triangulate
-from zesty_otter.model import Material, Mesh, Scene, TextureUse
+from zesty_otter.model import Material, Mesh, Scene, TextureUse, count_of
 from zesty_otter.shading import with_all_normals
 from zesty_otter.steps import Reframe, Roles
 
@@ -182,6 +182,7 @@ def _differs(a: _Shown, b: _Shown, unit: str) -> Differs:
         ("points", int(a.mesh.point_used.sum()), int(b.mesh.point_used.sum())),
         ("triangles", a.mesh.triangle_count, b.mesh.triangle_count),
         ("UV sets", len(a.mesh.uv_sets), len(b.mesh.uv_sets)),
+        ("vertex colours", _color_sets(a.mesh), _color_sets(b.mesh)),
         ("slots", _slots(a.mesh), _slots(b.mesh)),
     ):
         # Formats split points at seams; that alone is no change.
@@ -196,6 +197,8 @@ def _differs(a: _Shown, b: _Shown, unit: str) -> Differs:
     one, other = (corners_of(with_all_normals(it.mesh), it.world, triangles=not polygons) for it in (a, b))
     if _slots(a.mesh) != _slots(b.mesh):
         one = replace(one, material=np.zeros(0, object))  # said above
+    # Sets that are gone are said above.
+    one = replace(one, uvs=one.uvs[: len(other.uvs)], colors=one.colors[: len(other.colors)])
     changes += differences(one, other, Slack(max(1e-5 * size, 4e-7 * far)), unit)
     return Differs(
         a.name,
@@ -225,6 +228,11 @@ def _moved(a: _Shown, b: _Shown) -> tuple[float, float, Triple | None]:
 def _triangles(one: _Shown) -> NDArray[np.int32]:
     corners, _ = one.mesh.surface(triangulate)
     return np.asarray(one.mesh.corner_point[corners], np.int32)
+
+
+def _color_sets(mesh: Mesh) -> str:
+    count = sum(1 for _ in mesh.layers_of("color"))
+    return count_of(count, "set") if count else "none"
 
 
 def _slots(mesh: Mesh) -> str:

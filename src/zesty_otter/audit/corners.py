@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -138,30 +138,85 @@ def end_to_end(many: list[Corners]) -> Corners:
 class _Pairs:
     """Faces of two meshes that are the same: of each its faces in one order, their corners one for one.
 
-    ``flipped`` (F,) says which of them face the other way; ``left`` how many faces found no other.
+    ``flipped`` (F,) says which of them face the other way; ``rest`` is about the faces that found no other.
     """
 
     one: Corners
     other: Corners
     flipped: NDArray[np.bool_]
-    left: int
+    rest: _Rest | None = None
+
+
+class _Rest:
+    """Faces of two meshes that are cut otherwise between the same points, compared at these.
+
+    ``row`` (R,) are corners of ``one``, those of faces all of whose points the other has.
+    """
+
+    def __init__(self, one: Corners, other: Corners, slack: float) -> None:
+        from scipy.spatial import cKDTree
+
+        self.one, self.other = one, other
+        places, self._their_place = np.unique(other.points, axis=0, return_inverse=True)
+        away, place = cKDTree(places).query(one.points, distance_upper_bound=slack)
+        whole = np.logical_and.reduceat(np.isfinite(away), one.start[:-1])
+        self.row = np.flatnonzero(np.repeat(whole, np.diff(one.start)))
+        self._place = place[self.row]
+        self.points = one.points[self.row]
+
+    def values(self, mine: NDArray[Any], yours: NDArray[Any]) -> tuple[NDArray[Any], NDArray[Any]]:
+        """(R, n) what corners of one mesh say, and what comes nearest to it at the same places in the other."""
+        from scipy.spatial import cKDTree
+
+        width = min(mine.shape[1], yours.shape[1])
+        mine = mine[self.row, :width]
+        here, there = np.nan_to_num(mine), np.nan_to_num(yours[:, :width])
+        apart = 10.0 * (1.0 + float(np.ptp(np.concatenate([here, there]), axis=0).max(initial=0.0)))
+        tree = cKDTree(np.column_stack([self._their_place * apart, there]))
+        return mine, yours[tree.query(np.column_stack([self._place * apart, here]))[1], :width]
+
+    def flipped(self) -> NDArray[np.int64]:
+        """Faces of ``one`` at none of whose points the other has a face that looks the same way."""
+        mine, yours = (np.repeat(_normals(it), np.diff(it.start), axis=0) for it in (self.one, self.other))
+        along = np.einsum("ij,ij->i", *self.values(mine, yours)) >= -0.5
+        face = np.repeat(np.arange(self.one.face_count), np.diff(self.one.start))[self.row]
+        return np.setdiff1d(face, face[along])
 
 
 def differences(one: Corners, other: Corners, slack: Slack, unit: str = " m") -> Iterator[str]:
     """What differs between two meshes that should be the same, in words, each with its largest difference and place.
 
-    Nothing is said of meshes with different numbers of faces, of further sets that only one of them has, and of faces
+    Nothing is said of meshes with different numbers of faces, of further sets that only the other has, and of faces
     that lie where the other has none: other comparisons tell.
     """
     pairs = _paired(one, other, slack.length)
     if pairs is None:
         return
+    for what, there, still in (("UV set", one.uvs, other.uvs), ("vertex colour", one.colors, other.colors)):
+        yield from (f"{what} {number} is gone" for number in range(len(still), len(there)))
+    if one.normals is not None and other.normals is None:
+        yield "its normals are gone"
+    rest = pairs.rest
     one, other = pairs.one, pairs.other
     apart = one.points - other.points
     away = np.sqrt(np.einsum("ij,ij->i", apart, apart))
+    points = one.points if rest is None else np.concatenate([one.points, rest.points])
 
     def at(corner: int) -> str:
-        return "at (" + ", ".join(f"{value:.4g}" for value in one.points[corner]) + f"){unit}"
+        return place(points[corner])
+
+    def place(point: NDArray[np.float64]) -> str:
+        return "at (" + ", ".join(f"{value:.4g}" for value in point) + f"){unit}"
+
+    def both(what: Callable[[Corners], NDArray[Any]]) -> tuple[NDArray[Any], NDArray[Any]]:
+        """What two meshes say at each corner that they share."""
+        mine, yours = what(one), what(other)
+        width = min(mine.shape[1], yours.shape[1])
+        mine, yours = mine[:, :width], yours[:, :width]
+        if rest is None:
+            return mine, yours
+        further = rest.values(what(rest.one), what(rest.other))
+        return np.concatenate([mine, further[0]]), np.concatenate([yours, further[1]])
 
     def worst(off: NDArray[np.floating], limit: float) -> tuple[float, int] | None:
         if not len(off) or not (off > limit).any():
@@ -172,33 +227,27 @@ def differences(one: Corners, other: Corners, slack: Slack, unit: str = " m") ->
     found = worst(away, slack.length)
     if found:
         yield f"positions differ by up to {found[0]:.3g}{unit}, {at(found[1])}"
-    if pairs.flipped.any():
-        count = int(pairs.flipped.sum())
-        where = at(int(one.start[int(np.argmax(pairs.flipped))]))
+    firsts = [one.points[one.start[:-1]][pairs.flipped]]
+    if rest is not None:
+        firsts.append(rest.one.points[rest.one.start[rest.flipped()]])
+    if count := sum(map(len, firsts)):
+        where = place(np.concatenate(firsts)[0])
         yield f"{count_of(count, 'face')} {'faces' if count == 1 else 'face'} the other way, the first {where}"
-    if one.normals is not None and other.normals is None:
-        yield "its normals are gone"
-    if one.uvs and not other.uvs:
-        yield "its UVs are gone"
     if one.normals is not None and other.normals is not None:
-        found = worst(_angles(one.normals, other.normals, slack.angle), slack.angle)
+        found = worst(_angles(*both(_normals_of), slack.angle), slack.angle)
         if found:
             yield f"normals differ by up to {found[0]:.3g}°, {at(found[1])}"
     if one.tangents is not None and other.tangents is not None:
-        off = _angles(one.tangents[:, :3], other.tangents[:, :3], slack.angle)
-        off[one.tangents[:, 3] * other.tangents[:, 3] < 0] = 180.0
+        mine, yours = both(_tangents_of)
+        off = _angles(mine[:, :3], yours[:, :3], slack.angle)
+        off[mine[:, 3] * yours[:, 3] < 0] = 180.0
         found = worst(off, slack.angle)
         if found:
             yield f"tangents differ by up to {found[0]:.3g}°, {at(found[1])}"
-    for kind, ours, theirs, limit in (
-        ("UV set", one.uvs, other.uvs, slack.uv),
-        ("vertex colour", one.colors, other.colors, slack.color),
-    ):
-        for number, (mine, yours) in enumerate(zip(ours, theirs, strict=False)):
-            width = min(mine.shape[1], yours.shape[1])
-            off = np.abs(mine[:, :width] - yours[:, :width])
-            off = (off - 4 * _EPS * np.abs(mine[:, :width])).max(axis=1)
-            found = worst(off, limit)
+    for kind, sets, limit in (("UV set", _uvs_of, slack.uv), ("vertex colour", _colors_of, slack.color)):
+        for number in range(min(len(sets(one)), len(sets(other)))):
+            left, right = both(lambda it, number=number, sets=sets: sets(it)[number])  # type: ignore[misc]
+            found = worst((np.abs(left - right) - 4 * _EPS * np.abs(left)).max(axis=1), limit)
             if found:
                 yield f"{kind} {number}: differs by up to {found[0]:.3g}, {at(found[1])}"
     if len(one.material) and len(other.material):
@@ -207,6 +256,24 @@ def differences(one: Corners, other: Corners, slack: Slack, unit: str = " m") ->
             face = int(np.argmax(wrong))
             names = f"'{one.material[face]}' became '{other.material[face]}'"
             yield f"{count_of(int(wrong.sum()), 'face')} of another material: {names}, {at(int(one.start[face]))}"
+
+
+def _normals_of(corners: Corners) -> NDArray[Any]:
+    assert corners.normals is not None
+    return corners.normals
+
+
+def _tangents_of(corners: Corners) -> NDArray[Any]:
+    assert corners.tangents is not None
+    return corners.tangents
+
+
+def _uvs_of(corners: Corners) -> list[NDArray[np.float32]]:
+    return corners.uvs
+
+
+def _colors_of(corners: Corners) -> list[NDArray[np.float32]]:
+    return corners.colors
 
 
 def _angles(one: NDArray[Any], other: NDArray[Any], least: float) -> NDArray[np.float64]:
@@ -227,20 +294,20 @@ def _paired(one: Corners, other: Corners, slack: float) -> _Pairs | None:
     # Nearly always the order is that of the file, or that of the sections in it.
     straight = np.zeros(len(sizes), bool)
     if np.array_equal(sizes, theirs) and np.abs(one.points - other.points).max() <= slack:
-        return _Pairs(one, other, straight, 0)
+        return _Pairs(one, other, straight)
     slot = np.unique(one.material.astype(str), return_inverse=True)[1]
     if len(slot) and slot.any():
         first = np.unique(slot, return_index=True)[1]
         order = np.argsort(np.argsort(np.argsort(first))[slot], kind="stable")
         ordered = one.taken(order)
         if np.array_equal(sizes[order], theirs) and np.abs(ordered.points - other.points).max() <= slack:
-            return _Pairs(ordered, other, straight, 0)
+            return _Pairs(ordered, other, straight)
     return _found_again(one, other, sizes, theirs, slack)
 
 
 def _found_again(
     one: Corners, other: Corners, sizes: NDArray[np.int64], theirs: NDArray[np.int64], slack: float
-) -> _Pairs | None:
+) -> _Pairs:
     """Faces paired by where their middles are, and their corners by which turn brings them nearest."""
     from scipy.spatial import cKDTree
 
@@ -252,8 +319,6 @@ def _found_again(
     good = np.isfinite(away) & (np.append(theirs, 0)[np.minimum(nearest, len(theirs))] == sizes)
     used = np.bincount(nearest[good], minlength=len(theirs))
     good &= np.append(used, 0)[np.minimum(nearest, len(theirs))] == 1
-    if not good.any():
-        return None
     mine, yours = np.flatnonzero(good), nearest[good]
     order = np.argsort(sizes[mine], kind="stable")
     ours, matched = one.taken(mine[order]), other.taken(yours[order])
@@ -274,7 +339,20 @@ def _found_again(
                 best[better] = off[better]
                 flipped[rows[better]] = mirrored
                 corner[at[better]] = first[better, None] + shift
-    return _Pairs(ours, matched.turned(corner, ours.start, matched.material), flipped, int((~good).sum()))
+    left = np.setdiff1d(np.arange(len(theirs)), yours)
+    rest = _Rest(one.taken(np.flatnonzero(~good)), other.taken(left), slack) if len(left) else None
+    return _Pairs(ours, matched.turned(corner, ours.start, matched.material), flipped, rest)
+
+
+def _normals(faces: Corners) -> NDArray[np.float64]:
+    """(F, 3) the direction of each face, of length one; zero where it has no area."""
+    start, sizes = faces.start[:-1], np.diff(faces.start)
+    after = np.arange(len(faces.points)) + 1
+    after[faces.start[1:] - 1] = start
+    here = faces.points - np.repeat(faces.points[start], sizes, axis=0)
+    area = np.add.reduceat(np.cross(here, here[after]), start, axis=0)
+    length = np.linalg.norm(area, axis=1, keepdims=True)
+    return np.divide(area, length, out=np.zeros_like(area), where=length > 0)
 
 
 def _middles(faces: Corners) -> NDArray[np.float64]:

@@ -16,6 +16,8 @@ FORMATS = (
                 "polygons",
                 "normals",
                 "UV sets",
+                "further UV sets",
+                "further colours",
                 "colours",
                 "materials",
                 "textures",

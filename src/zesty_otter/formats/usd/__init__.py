@@ -9,6 +9,7 @@ _CARRIES = frozenset(
         "tree",
         "normals",
         "UV sets",
+        "further UV sets",
         "colours",
         "materials",
         "metal/rough",
