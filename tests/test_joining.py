@@ -8,6 +8,8 @@ from build import cube, moved, scene_of, texts, volume
 from zesty_otter.geometry.surface.cutting import cut_to_size
 from zesty_otter.model import Layer, Material, Node, joined_meshes
 from zesty_otter.steps import Divide, Join, Names, Normals, Weld
+from zesty_otter.steps.assets import assets_of
+from zesty_otter.targets import load
 
 RED, BLUE = Material("red"), Material("blue")
 
@@ -119,6 +121,38 @@ def test_seams_count_as_vertices_when_cutting():
     sheet = quads(10, layers=(hard,))
     assert len(Divide(by="size", vertices=130).apply(scene_of(quads(10))).meshes) == 1
     assert len(Divide(by="size", vertices=130).apply(scene_of(sheet)).meshes) == 4
+
+
+def bumpy(side: int) -> zo.Mesh:
+    sheet = quads(side)
+    up = np.random.default_rng(3).random(len(sheet.points)) * 0.3
+    return sheet.replace(points=sheet.points + np.outer(up, (0, 1, 0)))
+
+
+def test_corners_that_a_format_makes_hard_count_as_vertices_when_cutting():
+    pieces = Divide(by="size", vertices=130).apply(scene_of(bumpy(10))).meshes  # 121 points, 400 corners
+    assert len(pieces) > 1 and all(piece.corner_count <= 130 for piece in pieces)
+
+
+def test_each_piece_has_levels_of_its_own(tmp_path):
+    field = scene_of(Node("field", moved(2, 0, 0), content=Normals(by="smooth").apply(scene_of(bumpy(40))).meshes[0]))
+    made = zo.apply(field, zo.steps.Levels(chain="60 20"), zo.steps.Shadow(), Divide(by="size", vertices=600))
+    seen = {one.node.name: one.node for one in made.walk() if one.node.mesh is not None}
+    pieces = [name for name in seen if "_LOD" not in name and "shadow" not in name]
+    assert len(pieces) > 2
+    for piece in pieces:
+        box = seen[piece].mesh.surface_bounds
+        for level in (1, 2):
+            node = seen[f"{piece}_LOD{level}"]
+            assert node.role == "level" and np.abs(node.mesh.surface_bounds - box).max() < 5  # of 40
+            assert node.mesh.triangle_count < seen[piece].mesh.triangle_count
+        assert seen[f"{piece}_shadow"].role == "shadow"
+    # All of it is one asset, whose shadow is that of the whole.
+    (asset,) = assets_of(made)
+    assert asset.name == "field" and len(asset.main) == len(pieces) and len(asset.rest) == 3 * len(pieces) + 3
+    zo.write(made, tmp_path / "field.glb")
+    findings = zo.audit.check(zo.read(tmp_path / "field.glb"), load("m-left-up-forward"))
+    assert not [one for one in findings if one.rule.startswith("level")]
 
 
 def test_cuts_show_no_seam_where_groups_smooth():

@@ -6,7 +6,10 @@ from zesty_otter._lazy import homes_of, loaded_when_asked
 
 if TYPE_CHECKING:
     from zesty_otter.audit.arrival import Arrival, arrived
+    from zesty_otter.audit.checks import check, steps_that_mend
+    from zesty_otter.audit.comparison import Comparison, compare
     from zesty_otter.audit.facts import FileFacts
+    from zesty_otter.audit.findings import Finding
     from zesty_otter.audit.footing import CollisionFacts, collision_facts
     from zesty_otter.audit.glb import inspect_glb
     from zesty_otter.audit.sizes import SizeGuess, likeness, size_guesses
@@ -16,7 +19,10 @@ __getattr__ = loaded_when_asked(
     __name__,
     homes_of(
         arrival="Arrival arrived",
+        checks="check steps_that_mend",
+        comparison="Comparison compare",
         facts="FileFacts",
+        findings="Finding",
         footing="CollisionFacts collision_facts",
         glb="inspect_glb",
         sizes="SizeGuess likeness size_guesses",
@@ -27,13 +33,18 @@ __getattr__ = loaded_when_asked(
 __all__ = [
     "Arrival",
     "CollisionFacts",
+    "Comparison",
     "FileFacts",
+    "Finding",
     "SizeGuess",
     "Survey",
     "arrived",
+    "check",
     "collision_facts",
+    "compare",
     "inspect_glb",
     "likeness",
     "size_guesses",
+    "steps_that_mend",
     "survey",
 ]

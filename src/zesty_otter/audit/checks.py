@@ -23,10 +23,22 @@ def check(scene: Scene, target: Target) -> list[Finding]:
     target : Target
         Its ``severities`` say which rules are errors, warnings or of no interest to it.
 
+    Returns
+    -------
+    list of Finding
+
     Raises
     ------
     UsageError
         When the target has a severity for a rule that is not there.
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> for finding in zo.audit.check(zo.Scene.from_mesh(sail), zo.targets.load("m-left-up-forward")):
+    ...     print(finding)
+    sail: has neither normals nor smoothing groups (normals by=angle angle=30 mends it)
     """
     return _findings(scene, target, all_rules().values())
 
@@ -60,6 +72,21 @@ def steps_that_mend(findings: Iterable[Finding]) -> list[str]:
     """The steps that would mend what was found, each once, in the order in which steps are taken.
 
     Those with settings that only people can choose are left out.
+
+    Parameters
+    ----------
+    findings : iterable of Finding
+
+    Returns
+    -------
+    list of str
+        As `--step` and `zesty_otter.steps.step_from_text` take them.
+
+    Examples
+    --------
+    >>> from zesty_otter.audit import Finding
+    >>> steps_that_mend([Finding("name-default", "warning", "has a default name", "cube.001", "names")])
+    ['names']
     """
     from zesty_otter.steps import STEPS
 

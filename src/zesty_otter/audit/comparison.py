@@ -29,11 +29,23 @@ Triple = tuple[float, float, float]
 
 @dataclass(frozen=True)
 class Differs:
-    """A node that is in both: what of it changed.
+    """A node that is in both scenes: what of it changed.
 
-    Lengths are in metres, or in units where neither file knows its unit. ``moved`` is the farthest that any place of
-    one surface is from the other, ``moved_mean`` the average, ``moved_at`` where, in the axes of the first scene.
-    ``changes`` are in words: slots, UV sets, counts, role.
+    Lengths are in metres, or in units where not both scenes know their unit.
+
+    Parameters
+    ----------
+    node : str
+    renamed : str
+        Its name in the second scene, where that is another.
+    moved, moved_mean : float
+        The farthest that any place of one surface is from the other, and the average.
+    moved_at : (3,) tuple of float or None
+        Where it is farthest, in the axes of the first scene.
+    size_before, size_after : (3,) tuple of float
+    triangles_before, triangles_after : int
+    changes : tuple of str
+        In words: role, counts, slots, UV sets, corners.
     """
 
     node: str
@@ -55,7 +67,19 @@ class Differs:
 
 @dataclass(frozen=True)
 class Comparison:
-    """Two scenes side by side; ``lights`` are cameras as well. ``unit_known`` says that lengths are metres."""
+    """Two scenes side by side.
+
+    Parameters
+    ----------
+    added, removed : tuple of str
+        Names of nodes that only the second, or only the first scene has.
+    nodes : tuple of Differs
+        Those that both have.
+    materials, lights : tuple of str
+        What changed of materials, and of lights and cameras, in words.
+    unit_known : bool
+        Whether lengths are metres.
+    """
 
     added: tuple[str, ...]
     removed: tuple[str, ...]
@@ -70,12 +94,43 @@ class Comparison:
         return max((one.moved for one in self.nodes), default=0.0)
 
     def within(self, tolerance: float) -> bool:
-        """Whether nothing was added, removed or changed, and no surface moved farther than that."""
+        """Whether nothing was added, removed or changed, and no surface moved farther than a length.
+
+        Parameters
+        ----------
+        tolerance : float
+            In metres, or in units where not both scenes know their unit.
+
+        Returns
+        -------
+        bool
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> scene = zo.Scene.from_mesh(sail)
+        >>> zo.audit.compare(scene, scene).within(0.001)
+        True
+        """
         changed = self.added or self.removed or self.materials or self.lights
         return not changed and all(one.moved <= tolerance and not one.changes for one in self.nodes)
 
     def as_dict(self) -> dict[str, Any]:
-        """Plain data for JSON."""
+        """Plain data for JSON.
+
+        Returns
+        -------
+        dict
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> scene = zo.Scene.from_mesh(sail)
+        >>> zo.audit.compare(scene, scene).as_dict()["moved"]
+        0.0
+        """
         return {**asdict(self), "moved": self.moved}
 
 
@@ -104,6 +159,23 @@ def compare(before: Scene, after: Scene) -> Comparison:
 
     Both are brought into the axes of the first and into metres where both know their unit. Nodes are matched by path,
     then by name, then by their bounds.
+
+    Parameters
+    ----------
+    before, after : Scene
+
+    Returns
+    -------
+    Comparison
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> scene = zo.Scene.from_mesh(sail)
+    >>> larger = zo.apply(scene, zo.steps.Scale(factor=1.5))
+    >>> zo.audit.compare(scene, larger).nodes[0].size_after
+    (3.0, 4.5, 0.0)
     """
     known = before.frame.unit is not None and after.frame.unit is not None
     unit = "m" if known else None

@@ -9,8 +9,17 @@ from dataclasses import dataclass
 class Finding:
     """One result of a check.
 
-    ``rule`` is its slug, ``severity`` is error or warning, ``node`` where it is, ``mend`` the step that
-    mends it, as `--step` takes it, when one does.
+    Parameters
+    ----------
+    rule : str
+        The name of the rule that is broken.
+    severity : {"error", "warning"}
+    text : str
+        What is wrong.
+    node : str
+        Where.
+    mend : str
+        The step that mends it, as `--step` takes it, when one does.
     """
 
     rule: str

@@ -19,7 +19,7 @@ from zesty_otter.geometry.surface.corners import split_vertices
 from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Frame, Mesh, Node, Placed, Scatter, Scene, format_length
 from zesty_otter.steps import Reframe, Roles, level_facts
-from zesty_otter.steps.assets import Asset, assets_of, usual_templates
+from zesty_otter.steps.assets import Asset, assets_of, level_of, usual_templates
 from zesty_otter.targets import Target
 
 _BYTES = {"normal": 12, "tangent": 16, "uv": 8, "color": 4}  # of a vertex in memory, beside 12 for its position
@@ -227,6 +227,7 @@ def _asset(
     rest = [one for one in asset.rest if one.node.drawn is not None]
     counts = [_in_memory(one) for one in mesh]
     roles = [one.node.role for one in rest]
+    levels = {level_of(one.node): one for one in rest if one.node.role == "level"}
     return ReceivedAsset(
         asset.name,
         (wide, high, deep),
@@ -235,8 +236,8 @@ def _asset(
         sum(vertices for vertices, _ in counts),
         sum(_draws(one) for one in asset.main),
         sum(size for _, size in counts) + sum(_in_memory(one.node.drawn)[1] for one in rest if one.node.drawn),
-        roles.count("level"),
-        tuple(away for one in rest if (away := switches.get(one.node.name)) is not None),
+        len(levels),
+        tuple(away for one in levels.values() if (away := switches.get(one.node.name)) is not None),
         roles.count("collision"),
         "shadow" in roles,
         tuple(dict.fromkeys(part for one in (*asset.main, *rest) for part in leftover(one.node.transform))),

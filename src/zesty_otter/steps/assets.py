@@ -173,11 +173,13 @@ class Asset:
 def assets_of(scene: Scene) -> list[Asset]:
     """The assets of a scene, in the order of their visible nodes.
 
-    A node with another role belongs to the nearest visible ancestor, else to the asset its name says.
+    A node with another role belongs to the nearest visible ancestor, else to the asset its name says. That may be an
+    empty node below which the visible mesh is in pieces.
     """
     main: dict[str, list[Placed]] = {}
     others: list[tuple[str, Placed]] = []
     owner: dict[int, str] = {}
+    empty: dict[str, int] = {}
     for placed in scene.walk():
         node = placed.node
         above = owner.get(placed.parent, "")
@@ -187,11 +189,24 @@ def assets_of(scene: Scene) -> list[Asset]:
             owner[placed.number] = key
         else:
             owner[placed.number] = above
-            if node.role != "visible":
+            if node.role == "visible":
+                empty.setdefault(node.name, placed.number)
+            else:
                 others.append((above or str(node.properties.get("asset", "")), placed))
     by_name: dict[str, str] = {}
     for key in main:
         by_name.setdefault(key.partition("\0")[2], key)
+    wanted = {name for name, _ in others if name not in main and name not in by_name and name in empty}
+    for name in wanted:
+        pieces = [key for key, own in main.items() if own[0].parent == empty[name]]
+        if pieces:
+            whole = f"{pieces[0].partition(chr(0))[0]}\0{name}"
+            joined = [placed for key in pieces for placed in main[key]]
+            main = {whole if key == pieces[0] else key: own for key, own in main.items() if key not in pieces[1:]}
+            main[whole] = joined
+            by_name = {one: whole if key in pieces else key for one, key in by_name.items()} | {name: whole}
+            moved = dict.fromkeys(pieces, whole)
+            others = [(moved.get(above, above), placed) for above, placed in others]
     rest: dict[str, list[Placed]] = {}
     for name, placed in others:
         key = name if name in main else by_name.get(name, f"\0{name}")

@@ -12,11 +12,13 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from zesty_otter.errors import UsageError
+from zesty_otter.geometry.queries.distance import Surface
 from zesty_otter.geometry.surface.corners import join_points, split_corners
 from zesty_otter.geometry.surface.cutting import cut_to_size
 from zesty_otter.geometry.surface.topology import parts
+from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Content, Mesh, Node, Placed, Scene, content_bounds, count_of, joined_meshes, transformed
-from zesty_otter.shading import with_implied_normals
+from zesty_otter.shading import with_all_normals, with_implied_normals
 from zesty_otter.steps.assets import Asset, Roles, assets_of, level_of
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.lighter import HeavyMesh
@@ -173,8 +175,9 @@ class Divide(Step):
     """Divide meshes: into loose parts, by material, or into pieces that 16-bit indices can count.
 
     Looks at every mesh. Each part becomes a node below the one that showed the mesh, which stays as an empty
-    parent, so that nothing moves. Normals that depend on smoothing groups are fixed first, so that no seam shows.
-    Refuses a size that is smaller than a single face.
+    parent, so that nothing moves. Cut to a size, levels are cut where their visible mesh is, so that each piece has
+    levels of its own. Normals that depend on smoothing groups are fixed first, so that no seam shows. Refuses a size
+    that is smaller than a single face.
     """
 
     slug: ClassVar[str] = "divide"
@@ -192,14 +195,13 @@ class Divide(Step):
 
     def change_part(self, scene: Scene, numbers: set[int]) -> Scene:
         divided: dict[int, tuple[Mesh, ...]] = {}
+        beside = self._cut_alike(scene, numbers, divided) if self.by == "size" else {}
 
         def make(n: int, node: Node) -> Node:
             mesh = node.mesh
             if mesh is None or n not in numbers or not mesh.face_count:
                 return node
-            if id(mesh) not in divided:
-                divided[id(mesh)] = self._pieces(mesh)
-            pieces = divided[id(mesh)]
+            pieces = beside.get(n) or self._divided(mesh, divided)
             if len(pieces) == 1:
                 return node
             children = tuple(
@@ -215,17 +217,52 @@ class Divide(Step):
         total = sum(map(len, several))
         return changed.with_notes(self.note(f"{count_of(len(several), 'mesh')} divided into {total}, by {self.by}"))
 
-    def _pieces(self, mesh: Mesh) -> tuple[Mesh, ...]:
-        number, names = self._numbers(mesh)
-        if len(names) == 1:
-            return (mesh,)
-        mesh = with_implied_normals(mesh)
-        order = np.argsort(number, kind="stable")
-        bounds = np.searchsorted(number[order], np.arange(len(names) + 1))
-        return tuple(
-            mesh.take_faces(order[first:last], f"{mesh.name}_{name}")
-            for name, first, last in zip(names, bounds, bounds[1:], strict=False)
-        )
+    def _divided(self, mesh: Mesh, divided: dict[int, tuple[Mesh, ...]]) -> tuple[Mesh, ...]:
+        """The pieces of a mesh, found once for all the nodes that show it."""
+        if id(mesh) not in divided:
+            divided[id(mesh)] = _taken_apart(mesh, *self._numbers(mesh))
+        return divided[id(mesh)]
+
+    def _cut_alike(
+        self, scene: Scene, numbers: set[int], divided: dict[int, tuple[Mesh, ...]]
+    ) -> dict[int, tuple[Mesh, ...]]:
+        """The pieces of levels and shadow meshes by the number of their node, cut where their visible mesh is.
+
+        So each piece has levels and a shadow of its own. Those of visible meshes are added to ``divided``.
+        """
+        found: dict[int, tuple[Mesh, ...]] = {}
+        for asset in assets_of(scene):
+            main = asset.main[0] if asset.main else None
+            if main is None or main.number not in numbers or main.node.mesh is None or not main.node.mesh.face_count:
+                continue
+            beside = [
+                (placed, placed.node.mesh)
+                for placed in asset.rest
+                if placed.node.role in ("level", "shadow") and placed.number in numbers
+                and placed.node.mesh is not None and placed.node.mesh.face_count
+            ]  # fmt: skip
+            pieces = self._divided(main.node.mesh, divided)
+            if not beside or all(
+                len(self._divided(mesh, divided)) == 1 for mesh in (main.node.mesh, *(mesh for _, mesh in beside))
+            ):
+                continue
+            most = self.vertices
+            while most >= max(self.vertices // 16, 3):
+                if len(pieces) > 1:
+                    nearest, names = _NearestPiece(pieces, main.world), [one.name.rpartition("_")[2] for one in pieces]
+                    cut = {
+                        placed.number: _taken_apart(mesh, nearest(mesh, placed.world), names) for placed, mesh in beside
+                    }
+                    if all(self._fits(piece) for own in cut.values() for piece in own):
+                        found |= cut
+                        divided[id(main.node.mesh)] = pieces
+                        break
+                most = most * 3 // 4
+                pieces = _taken_apart(main.node.mesh, *_counted(self._cut(main.node.mesh, most)))
+        return found
+
+    def _fits(self, mesh: Mesh) -> bool:
+        return not self._cut(mesh, self.vertices).any()
 
     def _numbers(self, mesh: Mesh) -> tuple[NDArray[np.int32], list[str]]:
         """The piece of each face, and the endings of the pieces' names."""
@@ -239,15 +276,13 @@ class Divide(Step):
             ]
         number: NDArray[Any]
         if self.by == "parts":
-            number, count = parts(mesh.face_start, mesh.corner_point, mesh.surface(join_points))
+            number, _ = parts(mesh.face_start, mesh.corner_point, mesh.surface(join_points))
         else:
-            number = self._cut(mesh)
-            count = int(number.max()) + 1
-        digits = len(str(count))
-        return number.astype(np.int32), [str(n).zfill(digits) for n in range(1, count + 1)]
+            number = self._cut(mesh, self.vertices)
+        return _counted(number)
 
-    def _cut(self, mesh: Mesh) -> NDArray[np.int32]:
-        if mesh.corner_count <= self.vertices:
+    def _cut(self, mesh: Mesh, most: int) -> NDArray[np.int32]:
+        if mesh.corner_count <= most:
             return np.zeros(mesh.face_count, np.int32)
         largest = int(mesh.face_size.max())
         if largest > self.vertices:
@@ -256,13 +291,52 @@ class Divide(Step):
                 place=f"mesh {mesh.name}",
                 remedy="Triangulate first.",
             )
-        mesh = with_implied_normals(mesh)
+        # A format that wants normals gets hard ones where the mesh says none.
+        mesh = with_all_normals(mesh)
         layers = [(layer.values, layer.index) for layer in mesh.layers]
         joined = mesh.surface(join_points)[mesh.corner_point]
         vertex, _ = split_corners(mesh.face_start, joined, mesh.slot_of_face, layers)
         size = mesh.face_size
         centres = np.add.reduceat(mesh.points[mesh.corner_point], mesh.face_start[:-1], axis=0) / size[:, None]
-        return cut_to_size(centres, mesh.face_start, vertex, self.vertices)
+        return cut_to_size(centres, mesh.face_start, vertex, max(most, largest))
+
+
+def _counted(number: NDArray[Any]) -> tuple[NDArray[np.int32], list[str]]:
+    """The piece of each face, and the endings of the pieces' names: their numbers from 1."""
+    count = int(number.max()) + 1
+    digits = len(str(count))
+    return number.astype(np.int32), [str(n).zfill(digits) for n in range(1, count + 1)]
+
+
+def _taken_apart(mesh: Mesh, number: NDArray[np.int32], names: Sequence[str]) -> tuple[Mesh, ...]:
+    """A mesh for each number that faces have, called after it."""
+    if len(names) == 1:
+        return (mesh,)
+    mesh = with_implied_normals(mesh)
+    order = np.argsort(number, kind="stable")
+    bounds = np.searchsorted(number[order], np.arange(len(names) + 1))
+    return tuple(
+        mesh.take_faces(order[first:last], f"{mesh.name}_{name}")
+        for name, first, last in zip(names, bounds, bounds[1:], strict=False)
+        if last > first
+    )
+
+
+class _NearestPiece:
+    """Which of several meshes under one transform is nearest to each face of another mesh."""
+
+    def __init__(self, pieces: Sequence[Mesh], world: NDArray[np.float64]) -> None:
+        of_piece = [piece.corner_point[piece.surface(triangulate)[0]] for piece in pieces]
+        first = np.cumsum([0, *(piece.point_count for piece in pieces)])
+        points = np.concatenate([piece.points for piece in pieces]) @ world[:3, :3].T + world[:3, 3]
+        triangles = [corners + start for corners, start in zip(of_piece, first, strict=False)]
+        self._surface = Surface(points, np.concatenate(triangles).astype(np.int32))
+        self._piece = np.repeat(np.arange(len(pieces), dtype=np.int32), [len(one) for one in of_piece])
+
+    def __call__(self, mesh: Mesh, world: NDArray[np.float64]) -> NDArray[np.int32]:
+        middles = np.add.reduceat(mesh.points[mesh.corner_point], mesh.face_start[:-1], axis=0)
+        middles = middles / mesh.face_size[:, None] @ world[:3, :3].T + world[:3, 3]
+        return self._piece[self._surface.nearest(middles)[1]]
 
 
 def _piece(node: Node, mesh: Mesh, ending: str, number: int) -> Node:

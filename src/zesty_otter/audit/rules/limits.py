@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 
 import numpy as np
@@ -26,12 +27,15 @@ def _triangles(subject: Subject) -> Found:
 def _level_doubled(subject: Subject) -> Found:
     """Two levels with the same number."""
     for asset in subject.assets:
-        seen: set[tuple[int, object]] = set()
+        seen: Counter[tuple[int, object]] = Counter()
         for placed in _levels(asset):
+            if placed.node.drawn is None:
+                continue
             number = level_of(placed.node), placed.node.properties.get("piece")
-            if number in seen:
+            seen[number] += 1
+            # Where the visible mesh is in pieces, each has levels.
+            if seen[number] > (max(len(asset.main), 1) if number[1] is None else 1):
                 yield placed.node.name, f"is a second level {number[0]}"
-            seen.add(number)
 
 
 @rule("level-gap", "warning", "levels", limit=True)
