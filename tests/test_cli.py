@@ -5,8 +5,10 @@ import os
 import subprocess
 import sys
 
+import numpy as np
 import pytest
 
+import zesty_otter as zo
 from build import Gltf, obj
 from zesty_otter.formats import FORMATS
 from zesty_otter.steps import STEPS, step_from_text
@@ -27,6 +29,20 @@ def test_a_unitless_source_is_not_guessed(run, tmp_path):
         ("cm", "a person"),
         ("m", "a football pitch"),
     ]
+
+
+def test_a_height_says_enough_of_a_file_without_a_unit(run, tmp_path):
+    (tmp_path / "mast.obj").write_text("v 0 0 0\nv 3 0 0\nv 0 12 0\nf 1 2 3\n")
+    ran = run("convert", tmp_path / "mast.obj", tmp_path / "mast.glb", "--height", "6m")
+    assert ran.status == 0, ran.err
+    assert np.allclose(zo.read(tmp_path / "mast.glb").bounds()[1], (1.5, 6, 0))
+    job = '[[sources]]\nfiles = "mast.obj"\nsteps = ["scale height=6m"]\n[[outputs]]\nformats = "ply"\nunit = "cm"\n'
+    (tmp_path / "job.toml").write_text(job)
+    assert run("run", tmp_path / "job.toml").status == 0
+    assert np.allclose(zo.read(next(tmp_path.rglob("*.ply"))).bounds()[1], (150, 600, 0))
+    # A length that counts before has to know the unit.
+    (tmp_path / "job.toml").write_text(job.replace('["', '["weld distance=1mm", "'))
+    assert run("run", tmp_path / "job.toml").status == 2
 
 
 def test_convert_says_what_arrived(run, tmp_path):

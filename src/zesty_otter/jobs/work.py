@@ -91,7 +91,7 @@ def read(task: Task) -> tuple[Scene, list[Finding]]:
 
 def _read_part(part: Part, task: Task) -> ReadPart:
     scene = part.file.read()
-    inside = part.file.brought_into(task.frame, scene)
+    inside = part.file.brought_into(task.frame, scene, task.steps if len(task.parts) == 1 else ())
     return ReadPart(part.file.path.stem, part.role, part.level, inside, scene.frame)
 
 

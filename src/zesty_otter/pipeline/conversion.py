@@ -89,7 +89,7 @@ def convert(
     told = watch or (lambda _, __: None)
     scene = source.read(lambda share: told(f"Reading {source.path.name}", share))
     names = wanted.target.names if wanted.target else {}
-    scene = Roles.named_by(names).apply(source.brought_into(frame, scene))
+    scene = Roles.named_by(names).apply(source.brought_into(frame, scene, steps))
     for number, step in enumerate(steps):
         scene = step.apply(scene, _part_of(told, number, len(steps)))
         told("Mending", (number + 1) / len(steps))

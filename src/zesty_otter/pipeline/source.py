@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zesty_otter.formats import Progress, read
 from zesty_otter.formats.files import in_tree
-from zesty_otter.model import Frame, Scene
+from zesty_otter.model import Frame, Note, Scene
 from zesty_otter.steps import Reframe, Step, apply
 
 
@@ -89,7 +90,7 @@ class SourceFile:
             colors=self.colors,
         )
 
-    def brought_into(self, frame: Frame | None, scene: Scene) -> Scene:
+    def brought_into(self, frame: Frame | None, scene: Scene, then: Sequence[Step] = ()) -> Scene:
         """What was read, in the frame that is worked in, after the file's own steps.
 
         Parameters
@@ -97,6 +98,8 @@ class SourceFile:
         frame : Frame or None
             The file's own stays when None.
         scene : Scene
+        then : sequence of Step
+            What is done next. A file without a unit needs none where the first that asks for lengths sets its height.
 
         Returns
         -------
@@ -117,7 +120,21 @@ class SourceFile:
         >>> source.brought_into(zo.Frame("right up back", "cm"), source.read())
         Scene 'sail': 1 node, 1 mesh, right up back, cm
         """
+        if scene.frame.unit is None and _is_sized((*self.steps, *then)):
+            text = "the file has no unit and needs none, as its height is set"
+            scene = replace(scene, frame=Frame(scene.frame.axes, "m")).with_notes(
+                Note("done", text, file=self.path.name)
+            )
         return apply(in_frame(scene, frame), *self.steps)
+
+
+_WITHOUT_LENGTHS = ("materials", "names", "roles", "select", "textures", "uv-sets")
+
+
+def _is_sized(steps: Sequence[Step]) -> bool:
+    """Whether the first step to which lengths matter sets the height of everything."""
+    first = next((step for step in steps if step.slug not in _WITHOUT_LENGTHS), None)
+    return first is not None and first.slug == "scale" and getattr(first, "height", None) is not None
 
 
 def in_frame(scene: Scene, frame: Frame | None) -> Scene:

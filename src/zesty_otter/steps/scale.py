@@ -11,7 +11,7 @@ from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
 from zesty_otter._settings import as_value
 from zesty_otter.errors import UsageError
-from zesty_otter.model import Camera, Light, Mesh, Node, Scatter, Scene, format_length, seen_bounds
+from zesty_otter.model import Camera, Frame, Light, Mesh, Node, Scatter, Scene, format_length, seen_bounds
 from zesty_otter.steps.assets import Roles
 from zesty_otter.steps.base import Length, Step
 
@@ -61,6 +61,9 @@ class Scale(Step):
         return self
 
     def change(self, scene: Scene) -> Scene:
+        if self.height is not None and scene.frame.unit is None:
+            # Whatever its unit was, it is this tall afterwards.
+            scene = replace(scene, frame=Frame(scene.frame.axes, "m"))
         factor = self.factor if self.factor is not None else self._factor_for_height(scene)
         if factor == 1.0:
             return scene
@@ -90,7 +93,7 @@ class Scale(Step):
 
     def _factor_for_height(self, scene: Scene) -> float:
         assert self.height is not None
-        unit = scene.unit_for("a height in metres")
+        unit = scene.frame.unit or 1.0
         axis, _ = scene.frame.up
         tall = float(np.diff(seen_bounds(Roles().apply(scene))[:, axis])[0]) * unit
         if not tall > 0:
