@@ -76,7 +76,7 @@ def test_a_height_needs_no_unit_but_something_tall():
     sized = Scale(height="2m").apply(scene_of(cube((4, 4, 4)), unit=None))
     assert sized.frame.unit == 1.0 and np.allclose(np.ptp(sized.bounds(), axis=0), 2)
     with pytest.raises(zo.UnknownUnitError):
-        Weld(distance="1mm").apply(scene_of(cube(), unit=None))
+        zo.steps.Weld(distance="1mm").apply(scene_of(cube(), unit=None))
     with pytest.raises(zo.UsageError, match="no height"):
         Scale(height="1m").apply(scene_of(cube((1, 0, 1))))
 
