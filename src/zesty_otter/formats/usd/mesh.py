@@ -173,16 +173,23 @@ def _primvar(
     how = _interpolation(one, name, len(values) if rows is None else len(rows), places)
     corners = places["faceVarying"]
     place = np.zeros(len(corners), np.int32) if how == "constant" else places[how]
-    of = place if rows is None else np.where(place < len(rows), rows[np.minimum(place, len(rows) - 1)], -1)
+    if rows is None:
+        of = place
+    elif how == "faceVarying" and len(place) == len(rows) and place[-1] == len(rows) - 1:
+        of = rows  # those of all corners, in their order
+    else:
+        of = np.where(place < len(rows), rows[np.minimum(place, len(rows) - 1)], -1)
     finite = usable_rows(values)
-    if not (finite.all() and points_into(of, len(values))):
+    sound = bool(finite.all()) and points_into(of, len(values))
+    if not sound:
         good = (of >= 0) & (of < len(values))
         of = np.where(good & finite[np.where(good, of, 0)], of, -1)
     if rows is None and len(values) == len(place) and len(values) > 1:
         # A value for every corner: those that are the same are one again.
         padded = np.zeros((len(values), 3))
-        padded[:, : min(width, 3)] = np.nan_to_num(values[:, :3])
-        of = np.where(of >= 0, join_points(padded)[of], -1)
+        padded[:, : min(width, 3)] = values[:, :3] if sound else np.nan_to_num(values[:, :3])
+        joined = join_points(padded)
+        of = joined[of] if sound else np.where(of >= 0, joined[of], -1)
     if any(of is place for place in places.values()):
         if id(of) not in known:
             known[id(of)] = compact(of)
