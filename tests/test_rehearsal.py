@@ -9,9 +9,12 @@ import pytest
 
 import zesty_otter as zo
 from build import moved, scene_of
+from test_chain import something
 from test_collision import plank, stairs
+from test_net import WRITTEN, random_scene
 from zesty_otter.model import Material, Node
 from zesty_otter.rehearsal import receive
+from zesty_otter.rehearsal.second import second_reading
 from zesty_otter.steps import Collision, Levels, Shadow
 from zesty_otter.targets import Target, load
 
@@ -35,6 +38,47 @@ def test_a_finished_asset_is_seen_whole_by_every_target(tmp_path, name, ending):
     assert asset.triangles == 72 and asset.draws == 1 and len(asset.switches) == 1
     assert asset.footing is not None and asset.footing.floats < 1e-4 and found.problems == ()
     assert scene.frame == load(name).space
+
+
+@pytest.mark.parametrize("ending", WRITTEN)
+def test_a_strict_receiver_sees_what_the_reader_sees(tmp_path, ending):
+    for number, scene in enumerate((something(), finished(), random_scene(5, 2), random_scene(6, 1))):
+        zo.write(scene, tmp_path / f"{number}.{ending}")
+        said, problems = second_reading(tmp_path / f"{number}.{ending}", zo.read(tmp_path / f"{number}.{ending}"))
+        assert said.startswith("the same at all ") and problems == ()
+
+
+@pytest.mark.parametrize(
+    ("ending", "old", "new", "words"),
+    [
+        ("obj", b"usemtl stone", b"usemtl sand", "refuses the file: material sand is in no library"),
+        ("gltf", b'"max":[1.2', b'"max":[1.3', "the extremes of an accessor are not those of its values"),
+        ("x3d", b'USE="stone-look"', b'USE="sand"', "USE sand is of nothing"),
+        (
+            "dae",
+            b'<polylist material="slot0" count="36"',
+            b'<polylist material="slot0" count="35"',
+            "there are other polygons than said",
+        ),
+        ("usda", b"</test/materials/stone>", b"</test/materials/sand>", "/test/materials/sand is no material"),
+    ],
+)
+def test_files_that_break_their_specification_are_refused(tmp_path, run, ending, old, new, words):
+    file = tmp_path / f"a.{ending}"
+    zo.write(finished(), file)
+    data = file.read_bytes()
+    assert old in data
+    file.write_bytes(data.replace(old, new))
+    found, _ = receive(file, load("m-left-up-forward"))
+    assert found.second == "refused" and any(words in text for text in found.unlike)
+    ran = run("rehearse", file, "--target", "m-left-up-forward")
+    assert ran.status == 1 and words in ran.out
+
+
+def test_what_a_strict_receiver_does_not_know_is_no_complaint(tmp_path):
+    zo.write(finished(), tmp_path / "a.glb", compressed=True)
+    found, _ = receive(tmp_path / "a.glb", load("m-left-up-forward"))
+    assert found.second == "not done, as it does not know EXT_meshopt_compression" and found.problems == ()
 
 
 def test_memory_is_what_vertices_and_indices_take(tmp_path):

@@ -11,7 +11,7 @@ import pytest
 
 import zesty_otter as zo
 from build import cube, moved, scene_of, texts, volume
-from receivers import in_usda
+from receivers import polygons
 from zesty_otter.demo.textures import timber
 from zesty_otter.formats.usd.text import Asset, Target, UsdSyntaxError, parse
 from zesty_otter.model import Camera, Layer, Light, Material, Node, Texture, TextureUse
@@ -379,7 +379,7 @@ def test_physical_shapes_that_are_alike_are_written_once(tmp_path, end):
         text = (tmp_path / "s.usda").read_text()
         # One that is seen, one that is touched, and the grip.
         assert text.count("point3f[] points") == 3 and text.count('"PhysicsCollisionAPI"') == 4
-        assert len([1 for corners, color in in_usda(tmp_path / "s.usda")]) == 42
+        assert len(list(polygons(tmp_path / "s.usda"))) == 42
 
 
 def test_copies_are_written_plain_for_readers_that_know_no_references(tmp_path, run):

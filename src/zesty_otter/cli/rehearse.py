@@ -47,6 +47,7 @@ def command(
     total = sum(one.bytes for one in found.assets)
     rows = [
         ("space", found.frame),
+        ("second reading", found.second),
         ("assets", count_of(len(found.assets), "asset")),
         ("draw calls", str(sum(one.draws for one in found.assets))),
         ("memory", f"{format_bytes(total)} of vertices and indices"),

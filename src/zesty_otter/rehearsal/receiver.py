@@ -18,6 +18,7 @@ from zesty_otter.audit.surveying import leftover
 from zesty_otter.geometry.surface.corners import split_vertices
 from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Frame, Mesh, Node, Placed, Scatter, Scene, format_length
+from zesty_otter.rehearsal.second import second_reading
 from zesty_otter.steps import Reframe, Roles, level_facts
 from zesty_otter.steps.assets import Asset, assets_of, level_of, usual_templates
 from zesty_otter.targets import Target
@@ -84,6 +85,10 @@ class Received:
     textures_missing : tuple of str
     over : tuple of str
         Limits of the target that are exceeded.
+    second : str
+        What a strict receiver of the format said, which shares no code with the reader.
+    unlike : tuple of str
+        How the file breaks its specification, or where that receiver sees something else.
     """
 
     source: str
@@ -93,13 +98,15 @@ class Received:
     strays: tuple[str, ...]
     textures_missing: tuple[str, ...]
     over: tuple[str, ...]
+    second: str = ""
+    unlike: tuple[str, ...] = ()
 
     @property
     def problems(self) -> tuple[str, ...]:
         """What would go wrong, in words."""
         said = [f"{one.name}: {', '.join(one.leftover)} left in its transform" for one in self.assets if one.leftover]
         said += [f"{name}: this texture would be missing" for name in self.textures_missing]
-        return (*self.strays, *said, *self.over)
+        return (*self.unlike, *self.strays, *said, *self.over)
 
     def as_dict(self) -> dict[str, Any]:
         """Plain data for JSON.
@@ -117,7 +124,7 @@ class Received:
         >>> from zesty_otter.targets import load
         >>> received, _ = receive(Path("sail.glb"), load("cm-forward-right-up"))
         >>> sorted(received.as_dict())
-        ['assets', 'frame', 'over', 'problems', 'source', 'strays', 'target', 'textures_missing']
+        ['assets', 'frame', 'over', 'problems', 'second', 'source', 'strays', 'target', 'textures_missing', 'unlike']
         """
         return {**asdict(self), "problems": list(self.problems)}
 
@@ -182,6 +189,7 @@ def receive(path: Path, target: Target) -> tuple[Received, Scene]:
             tuple(_strays(Roles.named_by(target.names).apply(turned), named, assets, templates)),
             tuple(one.name for one in scene.textures if not one.found),
             tuple(_over(named, target, facts.values())),
+            *second_reading(path, scene),
         ),
         named,
     )
