@@ -6,9 +6,13 @@ gives the faces in the world of the file, as a program without special knowledge
 
 from __future__ import annotations
 
+import struct
 from collections.abc import Callable
 from importlib import import_module
 from pathlib import Path
+from zipfile import BadZipFile
+
+import numpy as np
 
 from zesty_otter.rehearsal.receivers.faces import Faces, RefusedError, UnknownFormError
 
@@ -25,6 +29,20 @@ _BY_ENDING = {
     ".usdc": "usd",
     ".usdz": "usd",
 }
+
+
+_BROKEN = (
+    KeyError,
+    IndexError,
+    ValueError,
+    ArithmeticError,
+    SyntaxError,
+    RuntimeError,
+    OSError,
+    struct.error,
+    BadZipFile,
+)
+"""What a file can cause that breaks its specification: what it names is not there, is not what it says, ends early."""
 
 
 def take(path: Path) -> Faces:
@@ -59,10 +77,11 @@ def take(path: Path) -> Faces:
         raise UnknownFormError(f"{path.suffix} files")
     received: Callable[[Path], Faces] = import_module(f"{__name__}.{name}").received
     try:
-        return received(path)
-    except (KeyError, IndexError, ValueError, OverflowError, UnicodeDecodeError) as error:
-        if isinstance(error, RefusedError | UnknownFormError):
-            raise
+        with np.errstate(over="ignore", invalid="ignore", divide="ignore"):
+            return received(path)
+    except (RefusedError, UnknownFormError):
+        raise
+    except _BROKEN as error:
         raise RefusedError(f"{type(error).__name__}: {error}") from None
 
 

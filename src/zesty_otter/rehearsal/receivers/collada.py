@@ -47,10 +47,11 @@ class _Document:
         found = element.xpath(path, namespaces=_SPACE)
         return list(found)
 
-    def of(self, url: str) -> Any:
+    def of(self, url: str | None) -> Any:
         """What an address points to."""
-        require(url.startswith("#") and url[1:] in self.ids, f"{url} points nowhere")
-        return self.ids[url[1:]]
+        name = (url or "")[1:]
+        require(name in self.ids, f"{url} points nowhere")
+        return self.ids[name]
 
     def parts(self) -> Iterator[Faces]:
         (instance,) = self.find(self.root, "c:scene/c:instance_visual_scene")
@@ -71,8 +72,8 @@ class _Document:
         (accessor,) = self.find(self.of(url), "c:technique_common/c:accessor")
         array = self.of(accessor.get("source"))
         values, stride = numbers(array.text), int(accessor.get("stride", 1))
-        require(len(values) == int(array.get("count")), "an array has another number of values than it says")
-        require(len(values) == int(accessor.get("count")) * stride, "an accessor has other values than it says")
+        require(len(values) == _whole(array, "count"), "an array has another number of values than it says")
+        require(len(values) == _whole(accessor, "count") * stride, "an accessor has other values than it says")
         return values.reshape(-1, stride)
 
     def _primitive(self, primitive: Any, world: Floats, bound: dict[str, Any]) -> Faces:
@@ -87,7 +88,7 @@ class _Document:
         tables: dict[str, tuple[Floats, int]] = {}
         width = 0
         for one in self.find(primitive, "c:input"):
-            name, offset = one.get("semantic"), int(one.get("offset"))
+            name, offset = one.get("semantic"), _whole(one, "offset")
             width = max(width, offset + 1)
             if name == "VERTEX":
                 for inner in self.find(self.of(one.get("source")), "c:input"):
@@ -100,7 +101,7 @@ class _Document:
         sizes = np.full(len(rows) // 3, 3)
         if kind == "polylist":
             sizes = whole_numbers(primitive.findtext("c:vcount", namespaces=_SPACE))
-        require(len(sizes) == int(primitive.get("count")), "there are other polygons than said")
+        require(len(sizes) == _whole(primitive, "count"), "there are other polygons than said")
         require(int(sizes.sum()) == len(rows), "polygons have other corners than said")
 
         def said(name: str, count: int) -> Floats | None:
@@ -131,6 +132,13 @@ class _Document:
                 return int(one.get("input_set", 0))
         require(not called, "the UVs of a texture are not bound")
         return 0
+
+
+def _whole(element: Any, name: str) -> int:
+    """An attribute that is a whole number."""
+    text = element.get(name)
+    require(text is not None, f"{etree.QName(element).localname} does not say its {name}")
+    return int(text)
 
 
 def _of(table: Floats, index: Ints, width: int) -> Floats:

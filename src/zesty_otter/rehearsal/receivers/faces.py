@@ -80,6 +80,8 @@ def placed_faces(
 
     All are of the first material where there is no number for each.
     """
+    require(bool(np.isfinite(world).all()), "a transform holds something that is not a number")
+    require(bool((np.abs(points) < 1e18).all()), "a position is beyond all bounds, or not a number")
     linear = world[:3, :3]
     mirrored = bool(np.linalg.det(linear) < 0)
     order = np.arange(len(points))
@@ -134,6 +136,7 @@ def numbers(text: str | bytes | None) -> Floats:
 def whole_numbers(text: str | bytes | None) -> Ints:
     """The whole numbers in a text."""
     found = numbers(text)
+    require(bool((np.abs(found) < 2**53).all()), "an index is out of bounds")
     require(bool((found == np.rint(found)).all()), "an index is not a whole number")
     return found.astype(np.int64)
 

@@ -61,7 +61,7 @@ def _starts(data: NDArray[np.uint8], faces: int) -> Ints:
     """Where each face begins: each says where the next one does, which is followed twice as far at every step."""
     if not faces:
         return np.zeros(0, np.int64)
-    require(len(data) > 0, "there is less than the header says")
+    require(13 * faces <= len(data), "there is less than the header says")
     follows = np.minimum(np.arange(len(data), dtype=np.int64) + 1 + 4 * data.astype(np.int64), len(data) - 1)
     found = np.zeros(1, np.int64)
     while len(found) < faces:

@@ -22,6 +22,7 @@ from zesty_otter.rehearsal.receivers.faces import (
     placed_faces,
     require,
     rows_of,
+    turned_about,
     turned_by,
 )
 from zesty_otter.rehearsal.receivers.usd_prims import Prim, Stage
@@ -164,22 +165,43 @@ def _spread(prim: Prim, name: str, width: int, index: NDArray[np.int64]) -> Floa
 
 
 def _copies(prim: Prim) -> list[Floats]:
-    moves, scales = prim.rows("positions", 3), prim.rows("scales", 3)
-    turns = prim.rows("orientationsf", 4)[:, [1, 2, 3, 0]]
-    require(len(moves) == len(scales) == len(turns) == len(prim.numbers("protoIndices")), "copies differ in number")
+    moves, kinds = prim.rows("positions", 3), prim.numbers("protoIndices")
+    if len(prim.texts("prototypes")) != 1:
+        raise UnknownFormError("several prototypes")
+    scales = prim.rows("scales", 3) if "scales" in prim.values else np.ones((len(moves), 3))
+    turns = np.tile([0.0, 0, 0, 1], (len(moves), 1))
+    for name in ("orientations", "orientationsf"):
+        if name in prim.values:
+            turns = prim.rows(name, 4)[:, [1, 2, 3, 0]]
+    require(len(moves) == len(scales) == len(turns) == len(kinds), "copies differ in number")
+    turns = turns / np.linalg.norm(turns, axis=1, keepdims=True)  # of half precision
     return [place(*one) for one in zip(moves, map(turned_by, turns), scales, strict=True)]
 
 
 def _matrix(prim: Prim) -> Floats:
     world = np.eye(4)
-    for name in prim.texts("xformOpOrder"):
-        kind, values = name.split(":")[1], prim.numbers(name)
-        if kind == "translate":
-            world = world @ place(values)
-        elif kind == "scale":
-            world = world @ place(scale=values)
-        elif kind == "transform":
-            world = world @ values.reshape(4, 4).T
-        else:
-            raise UnknownFormError(name)
+    for word in prim.texts("xformOpOrder"):
+        name = word.removeprefix("!invert!")
+        if name not in prim.values:
+            raise UnknownFormError(word)
+        own = _operation(name.split(":")[1], prim.numbers(name))
+        world = world @ (np.linalg.inv(own) if name != word else own)
     return world
+
+
+def _operation(kind: str, values: Floats) -> Floats:
+    if kind == "translate":
+        return place(values)
+    if kind == "scale":
+        return place(scale=values)
+    if kind == "transform":
+        return values.reshape(4, 4).T
+    if kind == "orient":
+        return place(rotation=turned_by(np.roll(values, -1) / np.linalg.norm(values)))
+    if not kind.startswith("rotate") or set(kind[6:]) - set("XYZ"):
+        raise UnknownFormError(kind)
+    turn = np.eye(3)
+    for letter in kind[6:]:  # the first one is done first
+        angle = float(values["XYZ".index(letter)] if len(values) > 1 else values[0])
+        turn = turned_about([float(letter == one) for one in "XYZ"], math.radians(angle)) @ turn
+    return place(rotation=turn)

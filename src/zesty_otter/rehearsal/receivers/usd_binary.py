@@ -9,7 +9,7 @@ import lz4.block
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.rehearsal.receivers.faces import UnknownFormError, require
+from zesty_otter.rehearsal.receivers.faces import RefusedError, UnknownFormError, require
 from zesty_otter.rehearsal.receivers.usd_prims import Prim, Stage
 
 _SPECIFIERS = ("def", "over", "class")
@@ -111,7 +111,9 @@ class _Crate:
         ):
             said = self._said(first)
             if kind == _PRIM:
-                prims[path] = Prim(said.get("specifier", "over"), said.get("typeName", ""), path.rpartition("/")[2])
+                words = said.get("specifier", "over"), said.get("typeName", "")
+                require(all(isinstance(word, str) for word in words), f"{path} has a type that is no text")
+                prims[path] = Prim(*words, path.rpartition("/")[2])
                 prims[path].meta.update({key: value for key, value in said.items() if isinstance(value, str)})
             elif kind in (_ATTRIBUTE, _RELATIONSHIP):
                 owner, _, name = path.partition(".")
@@ -239,14 +241,15 @@ def _keep(prim: Prim, name: str, said: dict[str, Any]) -> None:
 def _unpacked(data: bytes, most: int) -> bytes:
     """What LZ4 has packed, in one piece or in several."""
     require(len(data) > 0, "nothing is where packed data should be")
-    if data[0] == 0:
-        return bytes(lz4.block.decompress(data[1:], uncompressed_size=most))
-    found, at = b"", 1
+    pieces, at = [data[1:]] if data[0] == 0 else [], 1
     for _ in range(data[0]):
         (size,) = struct.unpack_from("<i", data, at)
-        found += lz4.block.decompress(data[at + 4 : at + 4 + size], uncompressed_size=most)
+        pieces.append(data[at + 4 : at + 4 + size])
         at += 4 + size
-    return found
+    try:
+        return b"".join(lz4.block.decompress(one, uncompressed_size=most) for one in pieces)
+    except lz4.block.LZ4BlockError as error:
+        raise RefusedError(f"packed data cannot be unpacked: {error}") from None
 
 
 def _differences(data: bytes, count: int) -> NDArray[np.int64]:

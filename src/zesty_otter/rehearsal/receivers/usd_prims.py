@@ -49,7 +49,9 @@ class Prim:
 
     def texts(self, name: str) -> list[str]:
         found = self.values.get(name, [])
-        return [found] if isinstance(found, str) else list(found)
+        found = [found] if isinstance(found, str) else list(found)
+        require(all(isinstance(one, str) for one in found), f"{self.name}: {name} is not made of texts")
+        return found
 
     def target(self, name: str) -> str:
         """The first target of a relationship or connection; empty where there is none."""

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from zesty_otter.rehearsal.receivers.faces import UnknownFormError, numbers, require
+from zesty_otter.rehearsal.receivers.faces import RefusedError, UnknownFormError, numbers, require
 from zesty_otter.rehearsal.receivers.usd_prims import Prim, Stage
 
 _HEAD = re.compile(r'(def|class|over) ?(\w*) "(\w+)"( \()?$')
@@ -82,4 +82,7 @@ def _value(text: str) -> Any:
         return [one.strip().strip('"<>') for one in text[1:-1].split(",")]
     if text in ("true", "false", "[]"):
         return np.array([text == "true"] * (text != "[]"), np.float64)
-    return numbers(text.translate(str.maketrans("[]()", "    ")))
+    try:
+        return numbers(text.translate(str.maketrans("[]()", "    ")))
+    except RefusedError:
+        return text  # refused where it is needed
