@@ -3,6 +3,7 @@ from __future__ import annotations
 import doctest
 import importlib
 import pkgutil
+import re
 import runpy
 from pathlib import Path
 
@@ -62,6 +63,12 @@ def test_the_crates_lose_what_is_there_twice(kit):
     assert [(mesh.face_count, mesh.point_count) for mesh in scene.meshes] == [(6, 8)] * 3
     assert len(scene.materials) == 1
     assert [node.name for node in scene.roots] == ["crate_01", "crate_02", "crate_03"]
+
+
+@pytest.mark.parametrize("piece", PIECES, ids=lambda piece: piece.out)
+def test_pieces_end_in_names_one_would_give(kit, piece):
+    names = [placed.node.name for placed in mended(kit, piece).walk() if placed.node.mesh is not None]
+    assert names and not [name for name in names if re.search(r"default|^[A-Z]?[a-z]+\.?\d{3}$|[^a-z0-9_]", name)]
 
 
 def test_quay_modules_meet_their_neighbours(kit):

@@ -103,13 +103,14 @@ def test_promises_and_indices_that_lead_nowhere_are_noted(tmp_path, elements, da
         ("ply\nformat odd 1.0\nend_header\n", "'odd' is not a kind of PLY"),
         ("ply\nformat ascii 1.0\nelement vertex 1\nproperty colour x\nend_header\n", "line 4: 'property colour x' is not a property"),
         ("ply\nformat ascii 1.0\nwhat is this\nend_header\n", "line 3: 'what is this' is not a header line"),
+        ("ply\nformat ascii 1.0\nelement face 4\xb3\nend_header\n", "is not a header line"),
         ("ply\nformat ascii 1.0\nelement face 0\nend_header\n", "has no vertices"),
         ("ply\nformat ascii 1.0\nelement vertex 1\nproperty float x\nend_header\nabc\n", "'abc' is not a number"),
         ("ply\nformat ascii 1.0\nelement face 1\nproperty list float int v\nend_header\n", "cannot be a fraction"),
     ],
 )  # fmt: skip
 def test_what_is_no_ply_is_refused_with_its_place(tmp_path, text, message):
-    (tmp_path / "a.ply").write_text(text)
+    (tmp_path / "a.ply").write_text(text, "latin-1")
     with pytest.raises(zo.InputError, match=message):
         zo.read(tmp_path / "a.ply")
 

@@ -334,9 +334,10 @@ PIECES = (
         "lock_gate.glb",
         "cm",
         "right up forward",
-        ("pivot at='right down back' of=scene",),
+        ("pivot at='right down back' of=scene", 'names search=[["^Gate$","frame"]]'),
         (
             "centimetres, left-handed",
+            "two parts whose names differ only in case",
             "concave faces with a notch",
             "smoothing groups but no normals",
             "texture paths with backslashes and wrong case",
@@ -350,7 +351,7 @@ PIECES = (
         "quay_wall.glb",
         "m",
         "left up forward",
-        ("pivot at=grid:2m", "names replace_defaults={file}"),
+        ("pivot at=grid:2m", "names template={file}"),
         (
             "group called default",
             "indices that count backwards",
@@ -449,13 +450,17 @@ def write_kit(folder: Path) -> list[Path]:
     return models
 
 
+def _quoted(text: str) -> str:
+    return f"'{text}'" if '"' in text else f'"{text}"'
+
+
 def write_job(folder: Path) -> Path:
     """Write the job that mends the kit below ``folder``; returns its file."""
     lines = ['title = "Otterweir, a small boatyard at a weir"', ""]
     for piece in PIECES:
         lines += ["[[sources]]", f'files = "sources/{Path(piece.out).stem}/{piece.file}"']
         lines += [f'{key} = "{value}"' for key, value in (("unit", piece.unit), ("axes", piece.axes)) if value]
-        lines += ["steps = [", *(f'    "{step}",' for step in piece.steps), "]", ""]
+        lines += ["steps = [", *(f"    {_quoted(step)}," for step in piece.steps), "]", ""]
     path = folder / "otterweir.toml"
     path.write_text("\n".join(lines) + _OUTPUTS, "utf-8")
     return path

@@ -236,7 +236,7 @@ def filled(template: str, tokens: Mapping[str, str]) -> str:
 
     def fill(found: re.Match[str]) -> str:
         word, _, digits = found[1].partition(":")
-        return tokens[word].zfill(int(digits)) if digits.isdigit() else tokens[word]
+        return tokens[word].zfill(int(digits)) if digits.isdecimal() else tokens[word]
 
     return re.sub(r"\{([^{}]*)\}", fill, template)
 

@@ -399,7 +399,7 @@ def _filled(template: str, tokens: Mapping[str, str]) -> str:
     def fill(found: re.Match[str]) -> str:
         token, _, digits = found[1].partition(":")
         value = tokens.get(token, "")
-        return value.zfill(int(digits)) if digits.isdigit() else value.zfill(2) if token == "number" else value
+        return value.zfill(int(digits)) if digits.isdecimal() else value.zfill(2) if token == "number" else value
 
     return re.sub(r"\{([^{}]*)\}", fill, template)
 

@@ -115,7 +115,7 @@ def _parsed(at: str) -> tuple[str, Any]:
         return key, parse_length(value)
     if colon and key == "marker" and value.strip():
         return key, value.strip()
-    if colon and key == "vertex" and value.strip().isdigit():
+    if colon and key == "vertex" and value.strip().isdecimal():
         return key, int(value)
     words = (value if colon else text).replace(",", " ").split()
     if colon and key == "point" and len(words) == 3:

@@ -104,7 +104,7 @@ class _Reading:
                     self.textures.append(" ".join(words[2:]))
             elif words[0] == "format" and len(words) > 1:
                 kind = words[1]
-            elif words[0] == "element" and len(words) == 3 and words[2].isdigit():
+            elif words[0] == "element" and len(words) == 3 and words[2].isdecimal():
                 last = self.elements[words[1]] = _Element(words[1], int(words[2]))
             elif words[0] == "property" and last is not None and len(words) in (3, 5):
                 types = words[2:4] if words[1] == "list" else words[1:2]
