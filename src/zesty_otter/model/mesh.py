@@ -179,11 +179,12 @@ class Layer:
 class Mesh:
     """Polygons of any size over shared points.
 
-    A mesh owns its arrays: they are copied, unless they are read-only already or handed over with `taking`. See
-    `from_arrays` for meshes from what one has.
+    A mesh owns its arrays: they are copied, unless they are read-only already or handed over with `taking`. `from_arrays`
+    makes one from plain arrays and lists.
 
     Parameters
     ----------
+    name : str
     points : (P, 3) float64
         Positions in the mesh's own space, in the unit of the scene's frame.
     face_start : (F + 1,) int32
@@ -208,7 +209,7 @@ class Mesh:
     ------
     ModelError
         When an index points nowhere, a number is not finite or beyond 1e15, a face has fewer than three corners
-        or sizes disagree. Data is checked here, where it enters; `replace` trusts its caller.
+        or sizes disagree.
     """
 
     name: str
