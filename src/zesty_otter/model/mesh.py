@@ -179,8 +179,8 @@ class Layer:
 class Mesh:
     """Polygons of any size over shared points.
 
-    A mesh owns its arrays: they are copied, unless they are read-only already or handed over with `taking`. `from_arrays`
-    makes one from plain arrays and lists.
+    A mesh owns its arrays: they are copied, unless they are read-only already or handed over with `taking`.
+    `from_arrays` makes one from plain arrays and lists.
 
     Parameters
     ----------
