@@ -196,17 +196,17 @@ def assets_of(scene: Scene) -> list[Asset]:
     by_name: dict[str, str] = {}
     for key in main:
         by_name.setdefault(key.partition("\0")[2], key)
-    wanted = {name for name, _ in others if name not in main and name not in by_name and name in empty}
-    for name in wanted:
-        pieces = [key for key, own in main.items() if own[0].parent == empty[name]]
-        if pieces:
-            whole = f"{pieces[0].partition(chr(0))[0]}\0{name}"
-            joined = [placed for key in pieces for placed in main[key]]
-            main = {whole if key == pieces[0] else key: own for key, own in main.items() if key not in pieces[1:]}
-            main[whole] = joined
-            by_name = {one: whole if key in pieces else key for one, key in by_name.items()} | {name: whole}
-            moved = dict.fromkeys(pieces, whole)
-            others = [(moved.get(above, above), placed) for above, placed in others]
+    wanted = {name for name, _ in others if name in empty and name not in by_name}
+    wholes = {empty[name]: f"{empty[name]}\0{name}" for name in wanted}
+    # The key of the whole for that of each piece.
+    whole_of = {key: wholes[own[0].parent] for key, own in main.items() if own[0].parent in wholes}
+    if whole_of:
+        pieces, main = main, {}
+        for key, own in pieces.items():
+            main.setdefault(whole_of.get(key, key), []).extend(own)
+        by_name = {one: whole_of.get(key, key) for one, key in by_name.items()}
+        by_name |= {whole.partition("\0")[2]: whole for whole in whole_of.values()}
+        others = [(whole_of.get(above, above), placed) for above, placed in others]
     rest: dict[str, list[Placed]] = {}
     for name, placed in others:
         key = name if name in main else by_name.get(name, f"\0{name}")
