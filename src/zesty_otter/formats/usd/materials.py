@@ -154,8 +154,8 @@ class Materials:
             coordinates = self._source(coordinates[0], "inputs:in")
         if coordinates is not None:
             name = self._value(coordinates[0], "inputs:varname")
-            if name in uv_sets:
-                use = replace(use, uv_set=list(uv_sets).index(str(name)))
+            if isinstance(name, str) and name in uv_sets:
+                use = replace(use, uv_set=list(uv_sets).index(name))
         return use
 
     def _placed(self, use: TextureUse, shader: Prim) -> TextureUse:
