@@ -309,7 +309,8 @@ def test_uvs_whose_name_is_no_text_are_the_first_ones(tmp_path):
     (tmp_path / "maps").mkdir()
     (tmp_path / "maps" / "wood.png").write_bytes(timber())
     odd = MATERIAL.replace('string inputs:varname = "second"', "float[] inputs:varname = [1, 2]")
-    text = f'def Xform "x" {{ rel material:binding = </Looks/wood>\n def Mesh "box" {{{BOX}}} }}{odd}'
+    uvs = 'texCoord2f[] primvars:st = [(0,0)] (interpolation = "constant")\n'
+    text = f'def Xform "x" {{ rel material:binding = </Looks/wood>\n def Mesh "box" {{{BOX}{uvs}}} }}{odd}'
     assert zo.read(usda(tmp_path, text)).materials[0].textures["base_color"].uv_set == 0
 
 
