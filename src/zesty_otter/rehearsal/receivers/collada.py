@@ -13,7 +13,6 @@ from lxml import etree
 from zesty_otter.rehearsal.receivers.faces import (
     Faces,
     Floats,
-    Ints,
     UnknownFormError,
     all_of,
     light,
@@ -22,6 +21,7 @@ from zesty_otter.rehearsal.receivers.faces import (
     placed_faces,
     require,
     rows_of,
+    said_rows,
     turned_about,
     whole_numbers,
 )
@@ -108,7 +108,7 @@ class _Document:
             if name not in tables:
                 return None
             table, offset = tables[name]
-            return _of(table, rows[:, offset], count)
+            return said_rows(table, rows[:, offset], count, name)
 
         require("POSITION" in tables, "its polygons have no positions")
         table, offset = tables["POSITION"]
@@ -139,13 +139,6 @@ def _whole(element: Any, name: str) -> int:
     text = element.get(name)
     require(text is not None, f"{etree.QName(element).localname} does not say its {name}")
     return int(text)
-
-
-def _of(table: Floats, index: Ints, width: int) -> Floats:
-    found = np.full((len(index), width), np.nan)
-    there = index >= 0
-    found[there] = rows_of(table[:, :width], index[there], "values")
-    return found
 
 
 def _matrix(node: Any) -> Floats:

@@ -147,6 +147,14 @@ def rows_of(table: Floats, index: Ints, what: str) -> Floats:
     return table[index]
 
 
+def said_rows(table: Floats, index: Ints, width: int, what: str) -> Floats:
+    """(N, n) the rows that an index points to; NaN where it is negative, as nothing is said there."""
+    found = np.full((len(index), width), np.nan)
+    said = index >= 0
+    found[said] = rows_of(table[:, :width], index[said], what)
+    return found
+
+
 def light(seen: Floats) -> Floats:
     """Colours as they look on screen, as amounts of light (IEC 61966-2-1)."""
     return np.where(seen <= 0.04045, seen / 12.92, ((np.maximum(seen, 0) + 0.055) / 1.055) ** 2.4)

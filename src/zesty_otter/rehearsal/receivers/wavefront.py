@@ -18,6 +18,7 @@ from zesty_otter.rehearsal.receivers.faces import (
     placed_faces,
     require,
     rows_of,
+    said_rows,
     whole_numbers,
 )
 
@@ -52,20 +53,12 @@ def received(path: Path) -> Faces:
         np.eye(4),
         rows_of(points[:, :3], point, "points"),
         sizes,
-        normals=_of(normals, normal, 3),
-        uvs=_of(uvs, uv, 2),
+        normals=said_rows(normals, normal, 3, "normals"),
+        uvs=said_rows(uvs, uv, 2, "texture vertices"),
         colors=None if colors is None else colors[point],
         material=of_face,
         names=names,
     )
-
-
-def _of(table: Floats, index: Ints, width: int) -> Floats:
-    """The rows an index points to; NaN where it is -1."""
-    found = np.full((len(index), width), np.nan)
-    said = index >= 0
-    found[said] = rows_of(table[:, :width], index[said], "corners")
-    return found
 
 
 def _materials(lines: _Lines, path: Path) -> tuple[list[str], Ints]:

@@ -19,7 +19,7 @@ from zesty_otter.rehearsal.receivers.faces import (
     place,
     placed_faces,
     require,
-    rows_of,
+    said_rows,
     turned_about,
     whole_numbers,
 )
@@ -109,11 +109,7 @@ class _World:
             index = whole_numbers(faces.get(key)) if faces.get(key) else corner
             index = index if len(index) == len(corner) else np.append(index, -1)
             require(len(index) == len(corner), f"{key} has another number of corners")
-            index = index[used]
-            found = np.full((len(index), columns), np.nan)
-            there = index >= 0
-            found[there] = rows_of(table, index[there], key)
-            return found
+            return said_rows(table, index[used], columns, key)
 
         uvs = tables.get("TextureCoordinate")
         points = said("coordIndex", tables["Coordinate"].get("point"), 3)
