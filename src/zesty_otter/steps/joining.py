@@ -175,9 +175,9 @@ class Divide(Step):
     """Divide meshes: into loose parts, by material, or into pieces that 16-bit indices can count.
 
     Looks at every mesh. Each part becomes a node below the one that showed the mesh, which stays as an empty
-    parent, so that nothing moves. Cut to a size, levels are cut where their visible mesh is, so that each piece has
-    levels of its own. Normals that depend on smoothing groups are fixed first, so that no seam shows. Refuses a size
-    that is smaller than a single face.
+    parent, so that nothing moves. Cut to a size, levels and shadow meshes are cut where their visible mesh is, so that
+    each piece has its own. Normals that depend on smoothing groups are fixed first, so that no seam shows. Refuses a
+    size that is smaller than a single face.
     """
 
     slug: ClassVar[str] = "divide"
