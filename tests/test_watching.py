@@ -8,12 +8,14 @@ import signal
 import subprocess
 import sys
 import threading
+import time
 from pathlib import Path
 
 import pytest
 
 import zesty_otter as zo
 from build import CUBE_FACES, CUBE_POINTS
+from zesty_otter.jobs import watching
 
 JOB = '[[sources]]\nfiles = "in/*.obj"\nunit = "m"\n[[outputs]]\nfolder = "out"\n'
 
@@ -118,6 +120,22 @@ def test_libraries_and_textures_new_and_deleted_sources_count(watched):
     while "a.obj" not in made:  # the two may come one after the other
         made, found = watched.next()
     assert [Path(one.name).name for one in found.result.assets] == ["a.obj", "b.obj"]
+
+
+def test_a_source_that_appears_before_the_watching_begins_is_seen(tmp_path, monkeypatch):
+    wait, late = watching.wait_for_change, [obj_text()]
+
+    def waiting(*given, **more):
+        if late:
+            (tmp_path / "in" / "c.obj").write_text(late.pop())
+            time.sleep(0.1)  # as long as its news takes to go round, with nobody listening
+        return wait(*given, **more)
+
+    monkeypatch.setattr(watching, "wait_for_change", waiting)
+    watched = Watching(tmp_path)
+    assert watched.next()[0] == {"a.obj": "written", "b.obj": "written"}
+    assert watched.next()[0] == {"c.obj": "written"}
+    watched.close()
 
 
 def test_a_mistake_in_the_job_is_said_and_the_old_one_goes_on(watched):

@@ -155,7 +155,12 @@ def watch_job(
         if changed:
             wait_for_rest(changed)
         elif [task.name for task in again.tasks] == [task.name for task in made.tasks]:
-            changed = wait_for_change(now, _folders(known, path), _endings(), but_in=made.folder, stop=stop)
+
+            def anew(job: Job = known, before: Plan = again) -> set[Path]:
+                return _sources(_planned(job, path, only)) ^ _sources(before)
+
+            folders = _folders(known, path)
+            changed = wait_for_change(now, folders, _endings(), but_in=made.folder, anew=anew, stop=stop)
             if not changed:
                 return
 
@@ -180,10 +185,14 @@ def _planned(job: Job, path: Path, only: str | None) -> Plan:
     return plan(job, name=path.stem, home=path.parent, only=only)
 
 
+def _sources(made: Plan) -> set[Path]:
+    return {part.file.path.absolute() for task in made.tasks for part in task.parts}
+
+
 def _stamps(made: Plan, job: Job, path: Path) -> dict[Path, Stamp]:
     """Every file that the job is made of, as far as it is known, with its time and size."""
     files = {path, *_targets(job)}
-    files |= {part.file.path.absolute() for task in made.tasks for part in task.parts}
+    files |= _sources(made)
     for entry in record.load(made.folder / f"{made.name}.record.json").entries.values():
         files |= {Path(os.path.normpath(made.folder.absolute() / one)) for one in entry.inputs}
     return {one: stamp_of(one) for one in files}

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping
 from pathlib import Path
 
 _REST = 0.1  # seconds in which size and time of a file stay as they are once it is whole
 _LONGEST = 10.0  # seconds to wait for that
 _DEBOUNCE, _STEP = 60, 20  # milliseconds in which changes count as one
 _LOOK_EVERY = 1000  # milliseconds after which files are looked at, whether anything was told or not
+_ANEW = 30  # looks after which new files are looked for, first of all at the first
 
 Stamp = tuple[int, int] | None
 """Time and size of a file; None while it is not there."""
@@ -30,6 +31,7 @@ def wait_for_change(
     endings: Collection[str],
     *,
     but_in: Path | None = None,
+    anew: Callable[[], set[Path]] | None = None,
     stop: threading.Event | None = None,
 ) -> set[Path]:
     """Block until one of some files has changed, or any with some endings below some folders, and is at rest.
@@ -46,6 +48,8 @@ def wait_for_change(
         Of further files that matter, in small letters, with their point.
     but_in : Path, optional
         A folder in which only ``files`` matter.
+    anew : callable, optional
+        Looks for files that came or went before the watching began, or on a disk that tells nobody.
     stop : threading.Event, optional
         Ends the waiting.
 
@@ -65,6 +69,7 @@ def wait_for_change(
         inside = but_in is not None and (path == but_in or but_in in path.parents)
         return path.suffix.lower() in endings and not inside
 
+    looks = 0
     for changes in watch(
         *outermost, debounce=_DEBOUNCE, step=_STEP, stop_event=stop, rust_timeout=_LOOK_EVERY, yield_on_timeout=True
     ):
@@ -72,6 +77,9 @@ def wait_for_change(
         if not changes:
             # What changed before the watching began, or on a disk that tells nobody.
             changed = {path for path, was in files.items() if stamp_of(path) != was}
+            if not changed and anew is not None and looks % _ANEW == 0:
+                changed = anew()
+            looks += 1
         if changed:
             wait_for_rest(changed)
             return changed
