@@ -904,6 +904,7 @@ def compact(index: NDArray[Any]) -> tuple[NDArray[np.int64], NDArray[np.int32]]:
     -------
     numbers : (K,) int64
     renumbered : (N,) int32
+        Perhaps ``index`` itself, where nothing changes.
 
     Examples
     --------
@@ -923,7 +924,7 @@ def compact(index: NDArray[Any]) -> tuple[NDArray[np.int64], NDArray[np.int32]]:
     occurs = np.zeros(high - low + 1, bool)
     occurs[shifted[shifted >= 0] if holes else shifted] = True
     if occurs.all() and not holes:
-        return np.arange(low, high + 1), shifted.astype(np.int32)
+        return np.arange(low, high + 1), shifted.astype(np.int32, copy=False)
     new = np.cumsum(occurs, dtype=np.int32) - np.int32(1)
     renumbered = np.where(index < 0, index, new[np.maximum(shifted, 0)]) if holes else new[shifted]
     return np.flatnonzero(occurs) + low, renumbered.astype(np.int32, copy=False)

@@ -1,7 +1,34 @@
 """Whole numbers of binary USD, coded as steps from one to the next."""
 
-from libc.stdint cimport uint8_t, int8_t, int16_t, int32_t, int64_t
+from libc.stdint cimport int16_t, int32_t, int64_t, int8_t, uint32_t, uint8_t
 from libc.string cimport memcpy
+
+
+# Bytes of a step by its code.
+cdef int64_t[4] _SIZE = [0, 1, 2, 4]
+cdef int32_t[4] _SHIFT = [0, 24, 16, 0]
+
+
+cdef inline int32_t _step(const uint8_t *at, int code, int32_t common) noexcept nogil:
+    # Without a branch, as sizes follow no pattern; looks at four bytes always.
+    cdef int32_t raw
+    memcpy(&raw, at, 4)
+    raw = <int32_t> (<uint32_t> raw << _SHIFT[code]) >> _SHIFT[code]
+    return raw if code else common
+
+
+cdef inline int32_t _careful_step(const uint8_t *at, int code, int32_t common) noexcept nogil:
+    cdef int32_t four
+    cdef int16_t two
+    if code == 0:
+        return common
+    if code == 1:
+        return <int8_t> at[0]
+    if code == 2:
+        memcpy(&two, at, 2)
+        return two
+    memcpy(&four, at, 4)
+    return four
 
 
 cpdef int64_t decode32(const uint8_t[::1] data, int32_t[::1] out) noexcept:
@@ -10,36 +37,42 @@ cpdef int64_t decode32(const uint8_t[::1] data, int32_t[::1] out) noexcept:
     The commonest step, then two bits for each number that say what its step is: the commonest, or one of 1, 2 or 4
     bytes that follow in order.
     """
-    cdef int64_t count = len(out), codes = 4, at = 4 + (2 * count + 7) // 8, k
-    cdef int32_t common, step = 0, value = 0
-    cdef int16_t two
-    cdef int code
+    cdef int64_t count = len(out), codes = 4, at = 4 + (2 * count + 7) // 8, k = 0, long = len(data)
+    cdef int32_t common
+    cdef uint32_t value = 0
+    cdef int64_t j, size
+    cdef uint8_t four
     with nogil:
-        if at > len(data):
+        if at > long:
             return -1
         memcpy(&common, &data[0], 4)
-        for k in range(count):
-            code = (data[codes + (k >> 2)] >> (2 * (k & 3))) & 3
-            if code == 0:
-                step = common
-            elif code == 1:
-                if at + 1 > len(data):
-                    return -1
-                step = <int8_t> data[at]
-                at += 1
-            elif code == 2:
-                if at + 2 > len(data):
-                    return -1
-                memcpy(&two, &data[at], 2)
-                step = two
-                at += 2
-            else:
-                if at + 4 > len(data):
-                    return -1
-                memcpy(&step, &data[at], 4)
-                at += 4
-            value = <int32_t> (<int64_t> value + step)
-            out[k] = value
+        # Four numbers at a time where sixteen bytes can be looked at whatever their sizes.
+        while k + 4 <= count and at + 16 <= long:
+            four = data[codes]
+            codes += 1
+            if four == 0:
+                # Counts of corners are all the same, mostly.
+                for j in range(4):
+                    value += <uint32_t> common
+                    out[k + j] = <int32_t> value
+                k += 4
+                continue
+            for j in range(4):
+                value += <uint32_t> _step(&data[at], four & 3, common)
+                at += _SIZE[four & 3]
+                four >>= 2
+                out[k] = <int32_t> value
+                k += 1
+        while k < count:
+            four = (data[codes] >> (2 * (k & 3))) & 3
+            size = _SIZE[four]
+            if at + size > long:
+                return -1
+            value += <uint32_t> _careful_step(&data[at] if size else NULL, four, common)
+            at += size
+            out[k] = <int32_t> value
+            k += 1
+            codes += not k & 3
         return at
 
 

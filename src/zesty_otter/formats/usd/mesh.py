@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from zesty_otter.formats.bare import points_into, usable_rows
 from zesty_otter.formats.usd.text import Prim, Property, listed, word_in
 from zesty_otter.formats.x3d.shapes import turned_outline
-from zesty_otter.geometry.surface.corners import join_points
+from zesty_otter.geometry.surface.corners import join_rows
 from zesty_otter.model import Layer, Mesh, compact, count_of, shortened
 
 Note = Callable[[str, str], None]
@@ -73,22 +73,25 @@ class Shape:
 
 def read_mesh(prim: Prim, path: str, note: Note) -> Shape | None:
     """The shape of a mesh prim; None, with a note, when it has no usable face."""
-    points = as_rows(numbers_of(prim, "points"), 3).astype(np.float64, copy=False)
-    size = np.maximum(whole_numbers_of(prim, "faceVertexCounts"), 0)
+    points = as_rows(numbers_of(prim, "points"), 3)
+    size = whole_numbers_of(prim, "faceVertexCounts")
+    if len(size) and size.min() < 0:
+        size = np.maximum(size, 0)
     point = whole_numbers_of(prim, "faceVertexIndices")
-    whole = int(np.searchsorted(np.cumsum(size), len(point), side="right"))
+    whole = len(size)
+    if size.sum() > len(point):
+        whole = int(np.searchsorted(np.cumsum(size), len(point), side="right"))
     if whole < len(size):
         note("lost", f"{path}: {count_of(len(size) - whole, 'face')} without corners left out")
     all_sizes = size[:whole]
     point = point[: int(all_sizes.sum())]
-    of_corner = np.repeat(np.arange(whole, dtype=np.int32), all_sizes)
     bad = all_sizes < 3
     finite = usable_rows(points)
     if not (finite.all() and points_into(point, len(points))):
         good = (point >= 0) & (point < len(points))
         if len(points):
             good &= finite[np.where(good, point, 0)]
-        bad |= np.bincount(of_corner, ~good, whole) > 0
+        bad |= np.bincount(_face_of_corner(all_sizes), ~good, whole) > 0
     holes = whole_numbers_of(prim, "holeIndices")
     unwanted = bad.copy()
     unwanted[holes[(holes >= 0) & (holes < whole)]] = True
@@ -98,17 +101,14 @@ def read_mesh(prim: Prim, path: str, note: Note) -> Shape | None:
     if not len(faces):
         note("lost", f"{path} has no usable face")
         return None
-    corner = np.arange(len(point), dtype=np.int32)
-    if unwanted.any():
-        kept = ~unwanted[of_corner]
-        corner, point, of_corner = corner[kept], point[kept], of_corner[kept]
-    used, corner_point = compact(point)
-    start = np.concatenate([[0], np.cumsum(all_sizes[faces])]).astype(np.int32)
-    # What a primvar's value is for: the corner, the point or the face.
-    places = {"faceVarying": corner, "vertex": point, "varying": point, "uniform": of_corner}
-    known = {id(point): (used, corner_point)}
-    layers = tuple(_layers(prim, places, known, path, note))
-    mesh = Mesh.taking(prim.name, points[used], start, corner_point, layers)
+    kept = ~unwanted[_face_of_corner(all_sizes)] if unwanted.any() else None
+    places = _Places(point if kept is None else point[kept], all_sizes, kept)
+    used, corner_point = places.compacted("vertex")
+    start = np.zeros(len(faces) + 1, np.int32)
+    np.cumsum(all_sizes if kept is None else all_sizes[faces], out=start[1:])
+    layers = tuple(_layers(prim, places, path, note))
+    positions = points if len(used) == len(points) else points[used]
+    mesh = Mesh.taking(prim.name, positions.astype(np.float64, copy=False), start, corner_point, layers)
     if word_of(prim, "orientation") == "leftHanded":
         mesh = mesh.turned_round()
     return Shape(mesh, faces, used)
@@ -119,13 +119,44 @@ def as_rows(values: NDArray[np.float64], width: int) -> NDArray[np.float64]:
     return values[: len(values) // width * width].reshape(-1, width)
 
 
-_Known = dict[int, tuple[NDArray[np.int64], NDArray[np.int32]]]
-"""What `compact` has made of the places of corners, by their memory: several primvars share one."""
+def _face_of_corner(sizes: NDArray[np.int32]) -> NDArray[np.int32]:
+    return np.repeat(np.arange(len(sizes), dtype=np.int32), sizes)
 
 
-def _layers(prim: Prim, places: dict[str, NDArray[Any]], known: _Known, path: str, note: Note) -> Iterator[Layer]:
+class _Places:
+    """What a value of a primvar is for at each corner that is read: the corner, the point, the face or the mesh."""
+
+    def __init__(self, point: NDArray[np.int32], sizes: NDArray[np.int32], kept: NDArray[np.bool_] | None) -> None:
+        self.point, self.sizes, self.kept = point, sizes, kept
+        self.made: dict[str, NDArray[np.int32]] = {}
+        self.known: dict[str, tuple[NDArray[np.int64], NDArray[np.int32]]] = {}
+
+    def __len__(self) -> int:
+        return len(self.point)
+
+    def of(self, how: str) -> NDArray[np.int32]:
+        if how in ("vertex", "varying"):
+            return self.point
+        if how not in self.made:
+            if how == "constant":
+                self.made[how] = np.zeros(len(self.point), np.int32)
+            else:
+                count = int(self.sizes.sum())
+                found = np.arange(count, dtype=np.int32) if how == "faceVarying" else _face_of_corner(self.sizes)
+                self.made[how] = found if self.kept is None else found[self.kept]
+        return self.made[how]
+
+    def compacted(self, how: str) -> tuple[NDArray[np.int64], NDArray[np.int32]]:
+        """What `compact` makes of the places, once for all primvars that share them."""
+        how = "vertex" if how == "varying" else how
+        if how not in self.known:
+            self.known[how] = compact(self.of(how))
+        return self.known[how]
+
+
+def _layers(prim: Prim, places: _Places, path: str, note: Note) -> Iterator[Layer]:
     def primvar(name: str, width: int) -> tuple[NDArray[np.float32], NDArray[np.int32]] | None:
-        return _primvar(prim, name, width, places, known)
+        return _primvar(prim, name, width, places)
 
     normals = primvar("primvars:normals", 3) or primvar("normals", 3)
     if normals is not None:
@@ -161,7 +192,7 @@ def uv_names(prim: Prim) -> list[str]:
 
 
 def _primvar(
-    prim: Prim, name: str, width: int, places: dict[str, NDArray[Any]], known: _Known
+    prim: Prim, name: str, width: int, places: _Places
 ) -> tuple[NDArray[np.float32], NDArray[np.int32]] | None:
     """The table of a primvar and the row of every corner."""
     values = as_rows(numbers_of(prim, name), width)
@@ -171,42 +202,38 @@ def _primvar(
     index = whole_numbers_of(prim, f"{name}:indices")
     rows = index if len(index) else None
     how = _interpolation(one, name, len(values) if rows is None else len(rows), places)
-    corners = places["faceVarying"]
-    place = np.zeros(len(corners), np.int32) if how == "constant" else places[how]
     if rows is None:
-        of = place
-    elif how == "faceVarying" and len(place) == len(rows) and place[-1] == len(rows) - 1:
+        of = places.of(how)
+    elif how == "faceVarying" and len(places) == len(rows) and places.kept is None:
         of = rows  # those of all corners, in their order
     else:
+        place = places.of(how)
         of = np.where(place < len(rows), rows[np.minimum(place, len(rows) - 1)], -1)
     finite = usable_rows(values)
     sound = bool(finite.all()) and points_into(of, len(values))
     if not sound:
         good = (of >= 0) & (of < len(values))
         of = np.where(good & finite[np.where(good, of, 0)], of, -1)
-    if rows is None and len(values) == len(place) and len(values) > 1:
+    if rows is None and len(values) == len(places) and len(values) > 1:
         # A value for every corner: those that are the same are one again.
-        padded = np.zeros((len(values), 3))
-        padded[:, : min(width, 3)] = values[:, :3] if sound else np.nan_to_num(values[:, :3])
-        joined = join_points(padded)
+        joined = join_rows((values if sound else np.nan_to_num(values)).astype(np.float32, copy=False))
         of = joined[of] if sound else np.where(of >= 0, joined[of], -1)
-    if any(of is place for place in places.values()):
-        if id(of) not in known:
-            known[id(of)] = compact(of)
-        used, index = known[id(of)]
+        used, index = compact(of)
+    elif rows is None and sound:
+        used, index = places.compacted(how)
     else:
         used, index = compact(of)
     return (values if len(used) == len(values) else values[used]).astype(np.float32), index
 
 
-def _interpolation(one: Property, name: str, count: int, places: dict[str, NDArray[Any]]) -> str:
+def _interpolation(one: Property, name: str, count: int, places: _Places) -> str:
     """How values are spread over the surface; told from their number when it is not said."""
     said = word_in(one.meta, "interpolation")
-    if said in places or said == "constant":
+    if said in ("constant", "uniform", "varying", "vertex", "faceVarying"):
         return said
     if name == "normals":
-        return "vertex" if count < len(places["faceVarying"]) else "faceVarying"
-    return "constant" if count == 1 else "faceVarying" if count == len(places["faceVarying"]) else "vertex"
+        return "vertex" if count < len(places) else "faceVarying"
+    return "constant" if count == 1 else "faceVarying" if count == len(places) else "vertex"
 
 
 def read_solid(prim: Prim) -> Mesh:

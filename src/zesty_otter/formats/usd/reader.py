@@ -313,6 +313,8 @@ class _Reading:
         """The material of the whole mesh, or those of its subsets in order, with the rest where faces are left."""
         sets = uv_names(prim)
         whole = self.materials.at(bound, sets) if bound else None
+        if not any(child.type == "GeomSubset" for child in prim.children.values()):
+            return (whole,), np.zeros(len(faces), np.int32)
         number = np.full(int(faces.max()) + 1, -1, np.int64)
         slots: list[Material | None] = []
         for name, child in prim.children.items():

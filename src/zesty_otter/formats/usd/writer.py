@@ -427,6 +427,9 @@ class _Writer:
             values = np.concatenate([values, np.zeros((1, values.shape[1]), np.float32)])
             index = np.where(index < 0, len(layer.values), index)
         plain = len(values) == len(mesh.points) and np.array_equal(index, mesh.corner_point)
+        of_point = None if plain else _row_of_point(mesh, index)
+        if of_point is not None:
+            values, plain = values[of_point], True
         # A line for each, as not every reader knows metadata in the line of its attribute.
         pad = "    " * self.depth
         said = [f'interpolation = "{"vertex" if plain else "faceVarying"}"']
@@ -561,6 +564,15 @@ def _named_layers(mesh: Mesh) -> Iterator[tuple[str, Layer]]:
         yield f"primvars:{_uv_name(number)}", layer
     for layer in mesh.layers_of("color")[:1]:
         yield "primvars:displayColor", layer
+
+
+def _row_of_point(mesh: Mesh, index: NDArray[Any]) -> NDArray[Any] | None:
+    """(P,) the row of each point in a table, where all corners of a point have the same; else None."""
+    if not len(index):
+        return None
+    found = np.zeros(len(mesh.points), np.int32)
+    found[mesh.corner_point] = index
+    return found if np.array_equal(found[mesh.corner_point], index) else None
 
 
 def _uv_name(number: int) -> str:

@@ -1,7 +1,7 @@
 """Compiled loops of `corners` and `normals`: chains of things that share a point."""
 
 from libc.math cimport sqrt
-from libc.stdint cimport int32_t, int64_t, uint16_t, uint64_t
+from libc.stdint cimport int32_t, int64_t, uint16_t, uint32_t, uint64_t
 
 
 cdef extern from *:
@@ -14,56 +14,73 @@ cdef extern from *:
     """
     void zo_fetch(const void *where) noexcept nogil
 
-# How many points ahead of its use a place of the table is fetched.
+# How many rows ahead of its use a place of the table is fetched.
 cdef enum:
     _AHEAD = 16
 
+ctypedef fused word:
+    uint32_t
+    uint64_t
 
-cdef inline uint64_t _unsigned_zero(uint64_t bits) noexcept nogil:
-    return 0 if bits == <uint64_t>0x8000000000000000 else bits
+
+cdef inline word _unsigned_zero(word bits) noexcept nogil:
+    return 0 if bits == (<word>1 << (8 * sizeof(word) - 1)) else bits
 
 
-cpdef void join_points(const uint64_t[:, ::1] bits, int32_t[::1] representative, int32_t[::1] table) noexcept:
-    # Open addressing; invariant: a slot holds the lowest point of its position. Size: a power of two.
-    cdef bint same
+cpdef void join_rows(
+    const word[:, ::1] bits, int32_t[::1] representative, int32_t[::1] recent, int32_t[::1] table
+) noexcept:
+    # Open addressing; invariant: a slot holds the lowest of equal rows. Sizes of tables: powers of two. Equal rows
+    # mostly follow soon, so that a small table of recent ones, which stays in the cache, answers first.
     cdef int32_t q
     cdef int64_t ahead, count, k, p
-    cdef int64_t[_AHEAD] coming
-    cdef uint64_t most, x, y, z
+    cdef uint64_t h, few, most
+    cdef uint64_t[_AHEAD] coming
     with nogil:
         count = len(bits)
-        most = <uint64_t>len(table) - 1
+        most, few = <uint64_t>len(table) - 1, <uint64_t>len(recent) - 1
         for p in range(min(_AHEAD, count)):
-            coming[p] = _place_of(bits, p, most)
+            coming[p] = _hash(bits, p)
         for p in range(count):
-            k = coming[p % _AHEAD]
+            h = coming[p % _AHEAD]
             ahead = p + _AHEAD
             if ahead < count:
-                coming[p % _AHEAD] = _place_of(bits, ahead, most)
-                zo_fetch(&table[coming[p % _AHEAD]])
-            x, y, z = _unsigned_zero(bits[p, 0]), _unsigned_zero(bits[p, 1]), _unsigned_zero(bits[p, 2])
+                coming[p % _AHEAD] = _hash(bits, ahead)
+                q = recent[coming[p % _AHEAD] & few]
+                if q < 0 or not _are_same(bits, q, ahead):
+                    zo_fetch(&table[coming[p % _AHEAD] & most])
+            q = recent[h & few]
+            if q >= 0 and _are_same(bits, q, p):
+                representative[p] = q
+                continue
+            k = h & most
             while True:
                 q = table[k]
                 if q < 0:
-                    table[k] = p
-                    representative[p] = p
+                    table[k] = q = p
                     break
-                same = _unsigned_zero(bits[q, 0]) == x and _unsigned_zero(bits[q, 1]) == y
-                if same and _unsigned_zero(bits[q, 2]) == z:
-                    representative[p] = q
+                if _are_same(bits, q, p):
                     break
                 k = (k + 1) & <int64_t>most
+            representative[p] = recent[h & few] = q
 
 
-cdef inline int64_t _place_of(const uint64_t[:, ::1] bits, int64_t p, uint64_t most) noexcept nogil:
-    # Where in a table of `most` + 1 slots a position is looked for first.
-    cdef uint64_t h, x, y, z
-    x, y, z = _unsigned_zero(bits[p, 0]), _unsigned_zero(bits[p, 1]), _unsigned_zero(bits[p, 2])
-    h = x * <uint64_t>0x9E3779B97F4A7C15 ^ y * <uint64_t>0xC2B2AE3D27D4EB4F ^ z * <uint64_t>0x165667B19E3779F9
-    h ^= h >> 32
+cdef inline bint _are_same(const word[:, ::1] bits, int64_t p, int64_t q) noexcept nogil:
+    cdef Py_ssize_t k
+    for k in range(bits.shape[1]):
+        if _unsigned_zero[word](bits[p, k]) != _unsigned_zero[word](bits[q, k]):
+            return False
+    return True
+
+
+cdef inline uint64_t _hash(const word[:, ::1] bits, int64_t p) noexcept nogil:
+    cdef uint64_t h = 0
+    cdef Py_ssize_t k
+    for k in range(bits.shape[1]):
+        h = (h ^ _unsigned_zero[word](bits[p, k])) * <uint64_t>0x9E3779B97F4A7C15
+        h ^= h >> 32
     h *= <uint64_t>0xD6E8FEB86659FD93
-    h ^= h >> 29
-    return <int64_t>(h & most)
+    return h ^ (h >> 29)
 
 
 cpdef int64_t split_vertices(

@@ -30,10 +30,34 @@ def join_points(points: NDArray[np.float64], *_: Any) -> NDArray[np.int32]:
     >>> join_points(np.array([(0, 0, 0), (1, 0, 0), (-0.0, 0, 0)])).tolist()
     [0, 1, 0]
     """
-    representative = np.empty(len(points), np.int32)
-    bits = np.ascontiguousarray(points, np.float64).view(np.uint64)
-    size = 1 << (2 * len(points) + 1).bit_length()
-    kernels.join_points(bits, representative, np.full(size, -1, np.int32))
+    return _joined(np.ascontiguousarray(points, np.float64).view(np.uint64))
+
+
+def join_rows(values: NDArray[np.float32]) -> NDArray[np.int32]:
+    """As `join_points`, of values in single precision.
+
+    Parameters
+    ----------
+    values : (N, n) float32
+
+    Returns
+    -------
+    (N,) int32
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> join_rows(np.array([(0, 1), (1, 1), (0, 1)], np.float32)).tolist()
+    [0, 1, 0]
+    """
+    return _joined(np.ascontiguousarray(values, np.float32).view(np.uint32))
+
+
+def _joined(bits: NDArray[Any]) -> NDArray[np.int32]:
+    representative = np.empty(len(bits), np.int32)
+    size = 1 << (2 * len(bits) + 1).bit_length()
+    recent = np.full(min(size, 1 << 14), -1, np.int32)
+    kernels.join_rows(bits, representative, recent, np.full(size, -1, np.int32))
     return representative
 
 
