@@ -13,8 +13,10 @@ import zesty_otter as zo
 from zesty_otter.formats import FORMATS
 from zesty_otter.model import Node
 
-ENDINGS = [one.suffixes[0].lstrip(".") for one in FORMATS]
-"""The first ending of every format."""
+WRITTEN = [one for one in FORMATS if one.writer]
+"""Every format that is written as well as read."""
+ENDINGS = [one.suffixes[0].lstrip(".") for one in WRITTEN]
+"""The first ending of each of them."""
 
 CUBE_POINTS = [[x, y, z] for z in (0, 1) for y in (0, 1) for x in (0, 1)]
 CUBE_FACES = [[0, 2, 3, 1], [4, 5, 7, 6], [0, 1, 5, 4], [2, 6, 7, 3], [0, 4, 6, 2], [1, 3, 7, 5]]

@@ -9,12 +9,11 @@ import numpy as np
 import pytest
 
 import zesty_otter as zo
-from build import cube, obj, scene_of
+from build import WRITTEN, cube, obj, scene_of
 from zesty_otter._settings import Settings, read_settings
-from zesty_otter.formats import FORMATS
 from zesty_otter.model import Node
 
-ENDINGS = [suffix for one in FORMATS for suffix in one.suffixes]
+ENDINGS = [suffix for one in WRITTEN for suffix in one.suffixes]
 CUBE = "o crate\n" + "".join(f"v {x} {y} {z}\n" for z in (0, 3) for y in (0, 2) for x in (0, 1))
 CUBE += "f 1 3 4 2\nf 5 6 8 7\nf 1 2 6 5\nf 3 7 8 4\nf 1 5 7 3\nf 2 4 8 6\n"
 
@@ -78,7 +77,7 @@ def test_a_scene_without_faces_is_not_written(tmp_path, ending):
     assert list(tmp_path.iterdir()) == []
 
 
-@pytest.mark.parametrize("ending", [one.suffixes[0] for one in FORMATS])
+@pytest.mark.parametrize("ending", [one.suffixes[0] for one in WRITTEN])
 def test_the_same_scene_gives_the_same_bytes(tmp_path, ending):
     scene = scene_of(cube(slots=(zo.Material("a b"),)), Node("ö", content=cube(name="x")))
     for folder in ("one", "two"):

@@ -36,7 +36,8 @@ def mended(kit, piece):
 def test_each_piece_arrives_clean_and_in_the_size_of_its_drawing(kit, tmp_path, piece):
     scene = mended(kit, piece)
     zo.write(scene, tmp_path / piece.out)
-    assert inspect_glb(tmp_path / piece.out).size == pytest.approx(piece.size, abs=2e-6)
+    # Of exact surfaces as nearly as their facets.
+    assert inspect_glb(tmp_path / piece.out).size == pytest.approx(piece.size, abs=5e-4 if piece.facets else 2e-6)
     assert all(leftover(placed.node.transform) == () for placed in scene.walk())
     if piece.out not in ("net_rack.glb", "quay_wall.glb"):  # these have an open sheet
         closed = [mesh for mesh in scene.meshes if not mesh.name.startswith("hull")]

@@ -484,7 +484,7 @@ def test_poses_that_are_not_there_are_refused(tmp_path, pose, message):
     with pytest.raises(zo.UsageError, match=message):
         zo.read(tmp_path / "a.gltf", pose=pose)
     (tmp_path / "a.obj").write_text("v 0 0 0\n")
-    with pytest.raises(zo.UsageError, match="no pose to choose"):
+    with pytest.raises(zo.UsageError, match="pose cannot be chosen"):
         zo.read(tmp_path / "a.obj", pose="walk@1")
 
 
@@ -513,7 +513,7 @@ def test_any_scene_of_a_file_can_be_read(tmp_path, run):
     done = run("convert", tmp_path / "a.gltf", tmp_path / "b.glb", "--scene", "weir")
     assert done.status == 0 and len(zo.read(tmp_path / "b.glb").roots) == 2
     (tmp_path / "a.obj").write_text("v 0 0 0\n")
-    assert "no scene to choose" in run("survey", tmp_path / "a.obj", "--scene", "weir").err
+    assert "scene cannot be chosen" in run("survey", tmp_path / "a.obj", "--scene", "weir").err
     (tmp_path / "j.toml").write_text('[[sources]]\nfiles = "a.gltf"\nscene = "wier"\n[[outputs]]\nformats = "glb"\n')
     assert "no scene 'wier'" in run("run", tmp_path / "j.toml").err
 

@@ -12,6 +12,7 @@ import typer
 
 import zesty_otter as zo
 from build import cube, moved, scene_of
+from exact import cylinder, written
 from test_found_in_use import ball
 from zesty_otter.cli import COMMANDS
 from zesty_otter.model import Layer, Material, Node, Texture, TextureUse
@@ -31,12 +32,12 @@ CONVERT = {
     "--collision": ["--collision", "box"], "--collision-tolerance": ["--collision", "auto", "--collision-tolerance", "70cm"],
     "--shadow": ["--shadow", "1cm"], "--names": ["--names", "x_{name}"], "--names-table": ["--names-table", "{folder}/n.csv"],
     "--quantized": ["--quantized"], "--step": ["--step", "scale factor=2"], "--json": ["--json"], "--quiet": ["--quiet"],
-    "--verbose": ["--verbose"], "--writing": ["--writing", "quantized=yes"],
+    "--verbose": ["--verbose"], "--writing": ["--writing", "quantized=yes"], "--facets": ["--facets", "density=0"],
 }  # fmt: skip
 AGAINST = {"--pivot-of": ["--pivot", "base"], "--collision-tolerance": ["--collision", "auto"]}
 ENDING = {"--to-unit": "obj", "--to-axes": "obj", "--triangulate": "obj", "--tangents": "glb"}
 SOURCE = {"--unit": "a.obj", "--colors": "a.obj", "--axes": "a.obj", "--triangulate": "a.obj", "--weld": "w.obj", "--textures-from": "a.obj", "--materials": "b.glb", "--textures": "b.glb",
-          "--clean": "b.glb", "--tangents": "b.glb"}  # fmt: skip
+          "--clean": "b.glb", "--tangents": "b.glb", "--facets": "c.step"}  # fmt: skip
 
 
 @pytest.fixture(scope="module")
@@ -46,6 +47,7 @@ def yard(tmp_path_factory) -> Path:
     (folder / "maps").mkdir()
     (folder / "t.toml").write_text('[names]\nvisible = "t_{name}"\n')
     gap = "v 0 0 0\nv 1 0 0\nv 1 1 0\nv 1 0.001 0\nv 2 0 0\nv 1 1 0\n"
+    written(folder / "c.step", cylinder)
     (folder / "w.obj").write_text(f"o sheet\n{gap}f 1 2 3\nf 4 5 6\n")
     (folder / "maps" / "net.png").write_bytes(png_of(np.full((8, 8, 4), 90, np.uint8)))
     (folder / "a.mtl").write_text("newmtl net\nKd .5 .5 .5\nmap_Kd net.png\n")

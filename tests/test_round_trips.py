@@ -14,16 +14,16 @@ import numpy as np
 import pytest
 
 import zesty_otter as zo
-from build import cube, light, scene_of
+from build import WRITTEN, cube, light, scene_of
 from test_collada import TRIANGLES, dae
-from zesty_otter.formats import FORMATS, format_of
+from zesty_otter.formats import format_of
 from zesty_otter.formats.usd.package import package as package_of
 from zesty_otter.pipeline.delivery import deliver
 from zesty_otter.steps import Gather, Join, Reframe, Triangulate
 
 pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
 
-ENDINGS = [one.suffixes[0] for one in FORMATS]
+ENDINGS = [one.suffixes[0] for one in WRITTEN]
 
 
 def placed(scene: zo.Scene) -> list[tuple[str, np.ndarray, list[np.ndarray], zo.Mesh]]:

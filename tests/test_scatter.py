@@ -8,16 +8,15 @@ import numpy as np
 import pytest
 
 import zesty_otter as zo
-from build import cube, moved, scene_of, texts
+from build import WRITTEN, cube, moved, scene_of, texts
 from zesty_otter import Scatter
-from zesty_otter.formats import FORMATS
 from zesty_otter.geometry.surface.aim import about_axis
 from zesty_otter.geometry.surface.placing import composed, sheared, taken_apart
 from zesty_otter.model import Node, expanded
 from zesty_otter.pipeline.delivery import deliver
 from zesty_otter.steps import BakeTransforms, Expand, Gather, Reframe, Scale
 
-ENDINGS = [one.suffixes[0] for one in FORMATS]
+ENDINGS = [one.suffixes[0] for one in WRITTEN]
 QUARTER = np.eye(4)
 QUARTER[:3, :3] = about_axis(np.array([0.0, 1, 0]), np.pi / 2)
 

@@ -89,6 +89,15 @@ SceneName = Annotated[
         rich_help_panel="Source",
     ),
 ]
+FacetsText = Annotated[
+    str | None,
+    typer.Option(
+        "--facets",
+        metavar="WORDS",
+        help="How exact surfaces become polygons: 'chord=0.2mm angle=20 shortest=1mm', 'density=0.3', ngons.",
+        rich_help_panel="Source",
+    ),
+]
 _NOTE_LIMIT = 12
 _MOST_REASONS = 8
 

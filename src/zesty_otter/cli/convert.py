@@ -153,6 +153,7 @@ def command(
     axes: console.Axes = None,
     pose: console.Pose = None,
     scene_name: console.SceneName = None,
+    facets: console.FacetsText = None,
     colors: Colors = None,
     textures_from: TexturesFrom = None,
     target: Target = None,
@@ -229,7 +230,9 @@ def command(
         steps.Pivot(at=pivot, of=pivot_of, place=place),
         *_beside(budget, levels, card, collision, collision_tolerance, shadow),
     ]
-    given = SourceFile(source, unit, axes, tuple(textures_from or ()), pose=pose, scene=scene_name, colors=colors)
+    given = SourceFile(
+        source, unit, axes, tuple(textures_from or ()), pose=pose, scene=scene_name, colors=colors, facets=facets
+    )
 
     def once(*, quiet: bool = quiet or json) -> Conversion:
         with console.stages(quiet=quiet) as told:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 from rich.markup import escape
@@ -16,6 +17,9 @@ from zesty_otter.cli.console import format_size, results
 from zesty_otter.errors import InputError
 from zesty_otter.model import count_of, format_length, format_unit, shortened
 
+if TYPE_CHECKING:
+    from zesty_otter.formats.facets import ExactFacts
+
 _MOST_NODES = 40
 
 
@@ -24,6 +28,7 @@ def command(
     unit: console.Unit = None,
     axes: console.Axes = None,
     pose: console.Pose = None,
+    facets: console.FacetsText = None,
     scene: console.SceneName = None,
     json: console.Json = False,
     quiet: console.Quiet = False,
@@ -35,7 +40,8 @@ def command(
     for number, path in enumerate(files):
         try:
             with console.progress(f"Reading {path.name}", quiet=quiet or json) as progress:
-                whole = formats.read(path, unit, axes, progress=progress, pose=pose, scene=scene)
+                whole = formats.read(path, unit, axes, progress=progress, pose=pose, scene=scene, facets=facets)
+                exact = formats.exact_facts(path)
             found = audit.survey(steps.Roles().apply(whole))
         except InputError as error:
             if len(files) == 1:
@@ -45,11 +51,18 @@ def command(
             documents.append({"source": str(path), "error": str(error)})
             console.messages.print(f"[problem]zesty-otter:[/] {escape(str(error))}", soft_wrap=True)
             continue
-        documents.append(found.as_dict())
+        documents.append(found.as_dict() | ({"exact": asdict(exact)} if exact is not None else {}))
         if not json:
             if number:
                 results.print()
             show(found, verbose=verbose)
+            if exact is not None and exact.surfaces:
+                results.print()
+                kinds = ", ".join(count_of(count, f"{kind} surface") for kind, count in exact.surfaces)
+                size = [("exact size", format_size(exact.size, 1.0))] if exact.size else []
+                results.print(console.facts([("exact", kinds), *size]))
+                results.print()
+                results.print(_density_table(exact))
             console.print_findings((("", one) for one in found.findings), verbose=verbose, quiet=quiet)
             console.print_notes(found.notes, verbose=verbose, quiet=quiet)
     if json:
@@ -79,6 +92,14 @@ def show(found: Survey, *, verbose: bool) -> None:
     if found.textures:
         results.print()
         results.print(_texture_table(found))
+
+
+def _density_table(exact: ExactFacts) -> Any:
+    """What each density makes of exact surfaces."""
+    made = console.table("--facets", "triangles")
+    for density, count in exact.triangles:
+        made.add_row(f"density={density:g}", f"{count:,}")
+    return made
 
 
 def unit_table(guesses: tuple[SizeGuess, ...]) -> Any:

@@ -12,6 +12,7 @@ import numpy as np
 from zesty_otter.demo import textures
 from zesty_otter.demo.obj_text import obj_text
 from zesty_otter.demo.shapes import Part, box, box_mapped, lathe, prism, sheet
+from zesty_otter.demo.winch import winch_drum
 from zesty_otter.formats.gltf.writer import encode
 from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Frame, Layer, Light, Material, Mesh, Node, Scene, Texture, TextureUse
@@ -23,7 +24,7 @@ class Piece:
 
     ``unit`` and ``axes`` are what an artist would say of it (None where the file does), ``steps`` what
     they would do, each as `convert --step` takes it; ``wrong`` says what is dirty; ``size`` is (width,
-    height, depth) in metres, worked out by hand from the drawing.
+    height, depth) in metres, worked out by hand from the drawing; ``facets`` is how exact surfaces become polygons.
     """
 
     file: str
@@ -34,6 +35,7 @@ class Piece:
     wrong: tuple[str, ...]
     size: tuple[float, float, float]
     make: Callable[[], dict[str, str | bytes]]
+    facets: str | None = None
 
 
 def _material(name: str, texture: str, *rest: str) -> str:
@@ -433,6 +435,22 @@ PIECES = (
         (1.7, 1.6, 0.8),
         crate_stack,
     ),
+    Piece(
+        "winch_drum.step",
+        "winch_drum.glb",
+        None,
+        None,
+        ("names template=winch_drum", "pivot at=base of=scene place=origin", "join name=winch_drum"),
+        (
+            "exact curves and surfaces in millimetres, +Z up",
+            "1.2 m from the origin",
+            "parts called COMPOUND",
+            "edges broken by half a millimetre, which would drown in triangles",
+        ),
+        (0.427, 0.24, 0.4123),
+        winch_drum,
+        facets="chord=0.5mm angle=30 shortest=4mm",
+    ),
 )
 """The kit, piece by piece."""
 
@@ -459,7 +477,11 @@ def write_job(folder: Path) -> Path:
     lines = ['title = "Otterweir, a small boatyard at a weir"', ""]
     for piece in PIECES:
         lines += ["[[sources]]", f'files = "sources/{Path(piece.out).stem}/{piece.file}"']
-        lines += [f'{key} = "{value}"' for key, value in (("unit", piece.unit), ("axes", piece.axes)) if value]
+        lines += [
+            f'{key} = "{value}"'
+            for key, value in (("unit", piece.unit), ("axes", piece.axes), ("facets", piece.facets))
+            if value
+        ]
         lines += ["steps = [", *(f"    {_quoted(step)}," for step in piece.steps), "]", ""]
     path = folder / "otterweir.toml"
     path.write_text("\n".join(lines) + _OUTPUTS, "utf-8")

@@ -8,7 +8,7 @@ from dataclasses import replace
 from importlib import import_module
 from os import PathLike
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import TYPE_CHECKING, Any, BinaryIO
 
 from zesty_otter._plugins import plugins
 from zesty_otter.errors import InputError, UsageError
@@ -17,6 +17,9 @@ from zesty_otter.formats.base import CARRIES, Format, Progress
 from zesty_otter.formats.files import Encoded, inputs_of, load, readable, save
 from zesty_otter.formats.streams import Companions, Source, opened, put_out
 from zesty_otter.model import Frame, Note, Scene, format_unit
+
+if TYPE_CHECKING:
+    from zesty_otter.formats.facets import ExactFacts, Facets
 
 
 def _declared() -> Iterator[Format]:
@@ -133,6 +136,7 @@ def read(
     folders: Sequence[str | PathLike[str]] = (),
     pose: str | None = None,
     scene: str | None = None,
+    facets: Facets | str | None = None,
     colors: str | None = None,
     format: str | None = None,
     companions: Companions | None = None,
@@ -158,6 +162,9 @@ def read(
     scene : str, optional
         Which scene of a file that holds several: its name, or its number counted from 0. The file's default
         when absent.
+    facets : Facets or str, optional
+        How exact curves and surfaces become polygons: ``"chord=0.2mm angle=20 shortest=1mm"``, ``"density=0.3"``,
+        ``"ngons"``.
     colors : str, optional
         What its colours mean: ``"screen"``, as they look, or ``"linear"``, amounts of light. As is usual for the
         format when absent; images are always as they look.
@@ -194,7 +201,8 @@ def read(
             with path.open("rb") as stream:
                 first_bytes = stream.read(1024)
         kind = format_named(format) if format else _format_of(path, first_bytes, said=file.name)
-        found = kind.read(path, progress, [Path(folder) for folder in folders], colors, pose=pose, scene=scene)
+        chosen = {"pose": pose, "scene": scene, "facets": facets}
+        found = kind.read(path, progress, [Path(folder) for folder in folders], colors, **chosen)
         found = file.rid_of_folder(found)
     said = said_frame(first_bytes) if kind.axes_vary else None
     if said is not None:
@@ -220,6 +228,35 @@ def read(
         text = f"the file says {format_unit(found.frame.unit)}; taken as {format_unit(given.unit)} as asked"
         notes.append(Note("done", text, kind.name, file.name))
     return replace(found, frame=given).with_notes(*notes)
+
+
+def exact_facts(path: str | PathLike[str]) -> ExactFacts | None:
+    """What exact surfaces a file holds; None where its format has none.
+
+    Parameters
+    ----------
+    path : path
+
+    Returns
+    -------
+    ExactFacts or None
+
+    Raises
+    ------
+    InputError
+        When the file is damaged or cannot be read.
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> zo.formats.exact_facts("fairlead.step").triangles  # doctest: +SKIP
+    """
+    with readable(Path(path)), Path(path).open("rb") as stream:
+        kind = _format_of(Path(path), stream.read(1024), said=str(path))
+    if "facets" not in kind.chooses or kind.reader is None:
+        return None
+    found: ExactFacts = import_module(kind.reader).facts(Path(path))
+    return found
 
 
 def write(
@@ -293,6 +330,7 @@ __all__ = [
     "Format",
     "Progress",
     "all_formats",
+    "exact_facts",
     "format_named",
     "format_of",
     "load",

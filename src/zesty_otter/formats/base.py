@@ -92,7 +92,7 @@ class Format:
     spaces : tuple of str
         Further axes that a file can say.
     chooses : set of str
-        What a reader lets one choose: a pose, a scene.
+        What a reader lets one choose: a pose, a scene, facets.
     settings : tuple of Setting
         What one can choose when a file is written; ``encode`` takes them as keywords.
     colors : str
@@ -122,7 +122,7 @@ class Format:
         progress: Progress | None = None,
         folders: Sequence[Path] = (),
         colors: str | None = None,
-        **chosen: str | None,
+        **chosen: Any,
     ) -> Scene:
         """Read a file whose colours are one of `COLORS`; what is ``chosen`` from it is one of `CHOICES`.
 
@@ -135,8 +135,8 @@ class Format:
             Further folders in which files it refers to may be looked for.
         colors : str, optional
             As usual for the format when absent.
-        **chosen : str or None
-            What to take of several things in it: ``pose=``, ``scene=``.
+        **chosen
+            What to take of several things in it, or how: ``pose=``, ``scene=``, ``facets=``.
 
         Returns
         -------
@@ -171,9 +171,9 @@ class Format:
         for what in more.keys() - self.chooses:
             able = _endings(lambda one, what=what: what in one.chooses)  # type: ignore[misc]
             raise UsageError(
-                f"{CHOICES[what]} of {self.title} files are not read, so there is no {what} to choose.",
+                f"{CHOICES[what]} of {self.title} files are not read, so {what} cannot be chosen.",
                 file=path,
-                remedy=f"A {what} can be chosen in {able}.",
+                remedy=f"It can be in {able}.",
             )
         try:
             # What becomes too large for a number the model refuses, with the place.
@@ -498,7 +498,7 @@ def _with_told_role(node: Node) -> Node:
     return replace(node, role=str(role), properties=rest)
 
 
-CHOICES = {"pose": "animations", "scene": "several scenes"}
+CHOICES = {"pose": "animations", "scene": "several scenes", "facets": "exact surfaces"}
 
 
 def _endings(wanted: Callable[[Format], bool]) -> str:

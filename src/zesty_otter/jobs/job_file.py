@@ -52,6 +52,16 @@ class _StepSchema:
         return {"anyOf": [{"type": "string"}, *tables]}
 
 
+def _known_facets(text: str) -> str:
+    from zesty_otter.formats.facets import Facets
+
+    try:
+        Facets.parsed(text)
+    except UsageError as error:
+        raise ValueError(str(error)) from None
+    return text
+
+
 def _known_format(name: str) -> str:
     """The name of a format that can be written, given that or one of its endings."""
     try:
@@ -80,6 +90,7 @@ _ONE_OR_MORE = WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "array", "
 Texts = Annotated[tuple[str, ...], BeforeValidator(_as_tuple), _ONE_OR_MORE]
 Template = Annotated[str, AfterValidator(_known_tokens)]
 AnyStep = Annotated[Step, BeforeValidator(_as_step), _StepSchema]
+FacetsText = Annotated[str, AfterValidator(_known_facets)]
 FormatName = Annotated[str, AfterValidator(_known_format)]
 OnExisting = Literal["replace", "keep", "number"]
 
@@ -93,6 +104,9 @@ class Source(Settings):
     axes: Axes | None = Field(None, description="What their +X, +Y and +Z mean, for files without axes.")
     pose: str | None = Field(None, description="Moment of an animation to freeze: NAME@SECONDS.")
     scene: str | None = Field(None, description="Scene to read from files with several: name, or number from 0.")
+    facets: FacetsText | None = Field(
+        None, description="How exact curves and surfaces become polygons: 'chord=0.2mm angle=20', 'density=0.3', ngons."
+    )
     colors: Literal["screen", "linear"] | None = Field(
         None, description="Read their colours as sRGB (screen) or as linear; as is usual for the format when absent."
     )
@@ -129,6 +143,9 @@ class Output(Settings):
     keep: Words = Field((), description="Nodes to write, in the words of select; all when absent.")
     drop: Words = Field(("kind:light", "kind:camera"), description="Nodes to leave out, in the words of select.")
     common: Words = Field((), description="Nodes that go into every file, in the words of select.")
+    facets: FacetsText | None = Field(
+        None, description="How exact surfaces become polygons for this output, instead of what their source says."
+    )
     quantized: bool = Field(False, description="For glTF: positions in 16 bits, normals in 8, UVs in 16.")
     writing: dict[str, Any] = Field(
         default_factory=dict, description="Settings of formats, as listed by `zesty-otter formats`."

@@ -395,7 +395,13 @@ def _files(source: Source, home: Path, problems: list[tuple[str, ZestyOtterError
                 source.pose,
                 source.scene,
                 source.colors,
+                source.facets if holds_exact(path) else None,
             )
+
+
+def holds_exact(path: Path) -> bool:
+    """Whether files such as this one can hold exact surfaces, which facets are chosen for."""
+    return any(path.suffix.lower() in one.suffixes and "facets" in one.chooses for one in all_formats())
 
 
 def _expanded(pattern: str) -> tuple[list[Path], Path]:

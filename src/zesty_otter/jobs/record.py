@@ -234,6 +234,7 @@ def settings_of(tasks: Sequence[Task], home: Path) -> dict[str, str]:
                 "pose": part.file.pose,
                 "scene": part.file.scene,
                 "colors": part.file.colors,
+                "facets": part.file.facets,
                 "folders": [_from(home, folder) for folder in part.file.folders],
                 "steps": _steps(part.file.steps),
             }

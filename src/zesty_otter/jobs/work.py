@@ -14,7 +14,7 @@ from zesty_otter.errors import FindingsError, InputError, InternalError, Unknown
 from zesty_otter.formats import format_of
 from zesty_otter.formats.files import inputs_of
 from zesty_otter.jobs.assemble import ReadPart, assembled
-from zesty_otter.jobs.planning import Part, PlannedOutput, Task
+from zesty_otter.jobs.planning import Part, PlannedOutput, Task, holds_exact
 from zesty_otter.model import Note, Scene
 from zesty_otter.pipeline.delivery import stage
 from zesty_otter.pipeline.pieces import Piece, levels_apart
@@ -77,9 +77,12 @@ def work(task: Task, staging: Path | None, *, report: bool = False) -> Done:
         return Done(error=InternalError.of(error, task.name))
 
 
-def read(task: Task) -> tuple[Scene, list[Finding]]:
-    """The scene of a task, mended as its job says, and what does not fit together in it."""
-    parts = [_read_part(part, task) for part in task.parts]
+def read(task: Task, facets: str | None = None) -> tuple[Scene, list[Finding]]:
+    """The scene of a task, mended as its job says, and what does not fit together in it.
+
+    ``facets`` stands in place of what sources with exact surfaces say.
+    """
+    parts = [_read_part(part, task, facets) for part in task.parts]
     findings: list[Finding] = []
     if len(parts) > 1 or parts[0].role != "visible":
         scene, findings = assembled(task.stem, parts)
@@ -89,18 +92,24 @@ def read(task: Task) -> tuple[Scene, list[Finding]]:
     return apply(scene, Roles.named_by(names), *task.steps), findings
 
 
-def _read_part(part: Part, task: Task) -> ReadPart:
-    scene = part.file.read()
+def _read_part(part: Part, task: Task, facets: str | None) -> ReadPart:
+    exact = facets is not None and holds_exact(part.file.path)
+    scene = (replace(part.file, facets=facets) if exact else part.file).read()
     inside = part.file.brought_into(task.frame, scene, task.steps if len(task.parts) == 1 else ())
     return ReadPart(part.file.path.stem, part.role, part.level, inside, scene.frame)
 
 
 def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
-    scene, findings = read(task)
-    made: list[Made] = []
+    exact = any(holds_exact(part.file.path) for part in task.parts)
+    asked = [output.settings.facets if exact else None for output in task.outputs]
+    read_as = {facets: read(task, facets) for facets in dict.fromkeys(asked)}
+    scene = read_as[asked[0]][0] if asked else read(task)[0]
     renamed = scene.renamed
-    notes = list(scene.notes)
-    for output in task.outputs:
+    made: list[Made] = []
+    notes = [note for scene, _ in read_as.values() for note in scene.notes]
+    findings = [finding for _, found in read_as.values() for finding in found]
+    for output, facets in zip(task.outputs, asked, strict=True):
+        scene = read_as[facets][0]
         prepared = prepare(scene, output.wanted)
         renamed = prepared.renamed
         about = {"file": str(task.parts[0].file.path), "place": f"output {output.name}"}

@@ -34,6 +34,8 @@ class SourceFile:
         What to take of several scenes.
     colors : str or None
         One of `COLORS`; as usual for the format when None.
+    facets : str or None
+        How exact curves and surfaces become polygons.
     """
 
     path: Path
@@ -45,6 +47,7 @@ class SourceFile:
     pose: str | None = None
     scene: str | None = None
     colors: str | None = None
+    facets: str | None = None
 
     def read(self, progress: Progress | None = None) -> Scene:
         """The scene in the file, in the file's own frame; it may refer to files in the tree its pattern starts from.
@@ -88,6 +91,7 @@ class SourceFile:
             pose=self.pose,
             scene=self.scene,
             colors=self.colors,
+            facets=self.facets,
         )
 
     def brought_into(self, frame: Frame | None, scene: Scene, then: Sequence[Step] = ()) -> Scene:

@@ -1,6 +1,6 @@
 """glTF 2.0, as one .glb file or as .gltf with files beside it."""
 
-from zesty_otter.formats.base import CHOICES, Format, Setting
+from zesty_otter.formats.base import Format, Setting
 from zesty_otter.model import Frame
 
 _CARRIES = frozenset(
@@ -50,7 +50,7 @@ FORMATS = (
         _CARRIES | {"embedded textures"},
         reader="zesty_otter.formats.gltf.reader",
         writer="zesty_otter.formats.gltf.writer",
-        chooses=frozenset(CHOICES),
+        chooses=frozenset({"pose", "scene"}),
         settings=_SETTINGS,
         magic=(b"glTF",),
     ),
@@ -62,7 +62,7 @@ FORMATS = (
         _CARRIES,
         reader="zesty_otter.formats.gltf.reader",
         writer="zesty_otter.formats.gltf.writer",
-        chooses=frozenset(CHOICES),
+        chooses=frozenset({"pose", "scene"}),
         settings=_SETTINGS,
     ),
 )

@@ -17,9 +17,10 @@ from zesty_otter.errors import InputError
 from zesty_otter.formats.bare import if_sound, sound_material
 from zesty_otter.formats.files import find_beside, missing_texture
 from zesty_otter.formats.placement import moved_uvs, placed_by
+from zesty_otter.formats.x3d.classic import parse_classic, text_of
 from zesty_otter.formats.x3d.shapes import FACE_SETS, PRIMITIVES, SWEPT, read_geometry
 from zesty_otter.formats.x3d.swept import is_true
-from zesty_otter.formats.xml import Element, child, children, few_floats, floats, name_of, number, parse
+from zesty_otter.formats.xml import Document, Element, child, children, few_floats, floats, name_of, number, parse
 from zesty_otter.geometry.surface.aim import about_axis
 from zesty_otter.model import (
     Camera,
@@ -57,34 +58,56 @@ _TEXTURE_ROLES = {
     "emissiveTexture": "emissive", "occlusionTexture": "occlusion", "texture": "base_color",
 }  # fmt: skip
 _MOST_NODES = 200_000
+_MOST_FILES = 30  # files in files
+_ENDINGS = (".x3d", ".x3dv", ".wrl", ".vrml", ".wrz")
 
 
 def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
     """Read an X3D file."""
     del progress
-    document = parse(path, "X3D")
-    reading = _Reading(path, document.root, folders)
-    for text in document.mended:
-        reading.note("assumed", text)
-    return reading.scene()
+    return _Reading(path, folders).scene()
 
 
 class _Reading:
-    def __init__(self, path: Path, root: Element, folders: Sequence[Path]) -> None:
-        self.path, self.root, self.folders = path, root, folders
+    def __init__(self, path: Path, folders: Sequence[Path], above: tuple[Path, ...] = ()) -> None:
+        self.path, self.folders, self.above = path, folders, (*above, path.resolve())
         self.notes: dict[tuple[str, str], Note] = {}
         self.defined: dict[str, Element] = {}
+        self.files: list[Path] = []
+        self.inlined: dict[str, list[Node]] = {}
+        # Held, as long as numbers are read from it.
+        self.document = self._parsed()
+        self.root = self.document.root
+        for text in self.document.mended:
+            self.note("assumed", text)
         # Held, so that each element is one object for as long as the reading lasts.
-        self.everything = list(root.iter())
+        self.everything = list(self.root.iter())
         for one in self.everything:
             if one.get("DEF"):
-                self.defined.setdefault(one.get("DEF", ""), one)
+                self.defined.setdefault(one.get("key") or one.get("DEF") or "", one)
         self.meshes: dict[tuple[Any, ...], Mesh] = {}
         self.stretched: dict[int, NDArray[np.float64]] = {}
         self.geometries: dict[int, Mesh | None] = {}
         self.materials: dict[tuple[Any, ...], Material | None] = {}
         self.textures: dict[str, Texture | None] = {}
         self.count = 0
+
+    def _parsed(self) -> Document:
+        with self.path.open("rb") as file:
+            first = file.read(256).lstrip(b"\xef\xbb\xbf \t\r\n")
+        is_named = self.path.suffix.lower() in (".wrl", ".vrml", ".wrz", ".x3dv")
+        self.is_vrml = first.startswith((b"#VRML", b"\x1f\x8b")) or (is_named and not first.startswith(b"#X3D"))
+        if first.startswith((b"#VRML", b"#X3D", b"\x1f\x8b")) or (is_named and not first.startswith(b"<")):
+            return parse_classic(self.path, self._other)
+        return parse(self.path, "X3D")
+
+    def _other(self, url: str) -> tuple[Path, str] | None:
+        """Another file in the classic encoding that this one refers to."""
+        found = find_beside(self.path, url, also_in=self.folders).path
+        if found is None:
+            return None
+        self.files.append(found)
+        return found, text_of(found)
 
     def note(self, kind: str, text: str) -> None:
         self.notes.setdefault((kind, text), Note(kind, text, "x3d", str(self.path)))
@@ -111,7 +134,9 @@ class _Reading:
         if any(name_of(one) == "ROUTE" for one in self.root.iter()):
             self.note("lost", "routes and what they drive are left out; everything stands as modelled")
         frame = Frame("left up forward", metres)
-        return Scene(tuple(roots), frame, self.path.stem, tuple(self.notes.values()), self.path)
+        if self.is_vrml:
+            self.note("assumed", "lengths are metres, as the standard says; --unit if they are not")
+        return Scene(tuple(roots), frame, self.path.stem, tuple(self.notes.values()), self.path, tuple(self.files))
 
     def _nodes(self, parent: Iterable[Element] | None, depth: int, above: tuple[int, ...], name: str) -> list[Node]:
         """The nodes of everything that stands in a grouping node."""
@@ -135,12 +160,43 @@ class _Reading:
             elif kind in ("Viewpoint", "OrthoViewpoint"):
                 found.append(self._camera(target, kind))
             elif kind == "Inline":
-                self.note("lost", f"another file ({target.get('url', '')}) that is shown in this one is not read")
+                found += self._inline(target)
             elif kind.startswith("Proto") or kind in ("ExternProtoDeclare", "Script"):
                 self.note("lost", f"{kind} is not understood; it is left out")
             elif kind not in _SILENT and not kind.endswith(("Sensor", "Interpolator")) and kind not in ("ROUTE",):
                 self.note("lost", f"{kind} is not carried")
         return found
+
+    def _inline(self, element: Element) -> list[Node]:
+        """The nodes of another file that is shown in this one."""
+        text = element.get("url") or ""
+        urls = [unquote(url) for url in re.findall(r'"([^"]*)"', text) or [text.strip().strip("'")] if url]
+        key = " ".join(urls)
+        if key not in self.inlined:
+            tries = [find_beside(self.path, url.partition("#")[0], also_in=self.folders) for url in urls]
+            path = next((one.path for one in tries if one.path is not None), None)
+            self.inlined[key] = []
+            if path is None:
+                self.note(
+                    "lost", f"another file ({', '.join(urls) or 'without a name'}) that is shown in this one is missing"
+                )
+            elif path.resolve() in self.above or len(self.above) > _MOST_FILES:
+                self.note("lost", f"'{path.name}' is shown in itself; it is left out there")
+            elif path.suffix.lower() not in _ENDINGS:
+                self.note("lost", f"'{path.name}' that is shown in this one is not X3D or VRML97; it is left out")
+            else:
+                inner = _Reading(path, self.folders, self.above)
+                scene = inner.scene()
+                factor = (scene.frame.unit or 1.0) / self.metres
+                self.notes |= inner.notes
+                self.files += [path, *inner.files]
+                nodes = list(scene.roots)
+                if factor != 1.0:
+                    nodes = [Node(path.stem, np.diag([factor, factor, factor, 1.0]), tuple(nodes))]
+                self.inlined[key] = nodes
+        name = _called(element)
+        nodes = self.inlined[key]
+        return [Node(name, children=tuple(nodes))] if name and nodes else nodes
 
     def _group(self, element: Element, target: Element, kind: str, depth: int, above: tuple[int, ...]) -> list[Node]:
         name = _called(target) or kind.lower()

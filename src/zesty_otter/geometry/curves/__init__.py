@@ -1,0 +1,1 @@
+"""Exact curves and surfaces, and the polygons they become."""
