@@ -299,6 +299,79 @@ def test_outputs_of_one_source_are_light_and_dense(tmp_path, run):
     assert "2 unchanged" in run("run", tmp_path / "job.toml").out
 
 
+def test_a_solid_with_a_void_is_hollow(tmp_path):
+    def hollow(step):
+        outer, inner = exact.sphere(step, 2.0), exact.sphere(step, 1.0)
+        shells = [step.lines[int(one[1:]) - 1].split(",")[1].rstrip(")") for one in (outer, inner)]
+        turned = step.add(f"ORIENTED_CLOSED_SHELL('',*,{shells[1]},.F.)")
+        return step.add(f"BREP_WITH_VOIDS('hollow',{shells[0]},({turned}))")
+
+    _, volume, open_sides = measured(read(written(tmp_path / "a.step", hollow), "density=0.7"))
+    assert open_sides == 0
+    assert volume == pytest.approx(4 / 3 * math.pi * 7, rel=0.01)
+
+
+def test_a_solid_inside_out_is_turned_outward_with_a_note(tmp_path):
+    path = written(tmp_path / "a.step", exact.cone)
+    text = path.read_text()
+    for kind in ("ADVANCED_FACE", "FACE_OUTER_BOUND", "FACE_BOUND"):
+        text = "\n".join(
+            line.replace(",.T.);", ",.F.);") if f"={kind}(" in line else line for line in text.splitlines()
+        )
+    path.write_text(text)
+    scene = zo.read(path)
+    assert any("1 solid inside out" in note.text for note in scene.notes)
+    assert measured(scene.meshes[0])[1] > 0
+
+
+def test_mapped_items_show_one_mesh_in_several_places(tmp_path):
+    step = StepText()
+    solid = exact.cylinder(step)
+    shape = step.add(f"SHAPE_REPRESENTATION('',({step.placement((0, 0, 0))},{solid}),{step.space})")
+    mapping = step.add(f"REPRESENTATION_MAP({step.placement((0, 0, 0))},{shape})")
+    places = [step.placement((5.0 * k, 0, 0), z=X, x=Z) for k in range(3)]
+    step.part("row", [step.add(f"MAPPED_ITEM('',{mapping},{place})") for place in places])
+    (tmp_path / "a.step").write_text(step.text())
+    scene = zo.read(tmp_path / "a.step")
+    assert len(scene.meshes) == 1
+    assert [placed.world[:3, 3].tolist() for placed in scene.walk() if placed.node.mesh] == [
+        [0, 0, 0],
+        [5, 0, 0],
+        [10, 0, 0],
+    ]
+    assert scene.bounds()[1] == pytest.approx([12, 1, 1], abs=0.02)
+
+
+@pytest.mark.parametrize("beside", [False, True])
+def test_tessellated_shapes_are_read_where_nothing_exact_stands_for_them(tmp_path, beside):
+    step = StepText()
+    table = step.add("COORDINATES_LIST('',4,((0.,0.,0.),(1.,0.,0.),(0.,1.,0.),(0.,0.,1.)))")
+    face = step.add(f"TRIANGULATED_FACE('',{table},4,(),$,(),((1,3,2),(1,2,4),(2,3,4)))")
+    strip = step.add(f"COMPLEX_TRIANGULATED_FACE('',{table},4,(),$,(3,1,4),((1,2,3)),())")
+    solid = step.add(f"TESSELLATED_SOLID('wedge',({face},{strip}),$)")
+    step.part("wedge", [solid, *([exact.cylinder(step)] if beside else [])])
+    (tmp_path / "a.step").write_text(step.text())
+    mesh = read(tmp_path / "a.step")
+    if beside:
+        assert mesh.triangle_count > 4
+    else:
+        assert measured(mesh) == (pytest.approx(1.5 + math.sqrt(3) / 2), pytest.approx(1 / 6), 0)
+
+
+def test_layers_are_groups_and_units_may_differ(tmp_path):
+    step = StepText()
+    solid = exact.cylinder(step)
+    step.add(f"PRESENTATION_LAYER_ASSIGNMENT('deck gear','',({solid}))")
+    step.part("post", [solid])
+    metres = StepText("m")
+    (tmp_path / "a.step").write_text(step.text())
+    scene = zo.read(tmp_path / "a.step")
+    assert scene.roots[0].groups == ("deck gear",)
+    metres.part("post", [exact.cylinder(metres)])
+    (tmp_path / "b.step").write_text(metres.text())
+    assert zo.read(tmp_path / "b.step").frame.unit == 1.0
+
+
 def test_triangulation_keeps_its_segments():
     chance = np.random.default_rng(3)
     for _ in range(50):

@@ -16,6 +16,7 @@ from zesty_otter.formats.step import _scan as kernels
 _OPEN, _CLOSE, _REFERENCE, _INTEGER, _REAL, _TEXT, _WORD, _NOTHING, _DERIVED, _KEYWORD, _BINARY = range(11)
 _DEEPEST = 40  # lists in lists
 _FARTHEST = 1e12
+_KEPT = 20_000  # instances that are at hand at once
 
 
 class ExchangeError(ValueError):
@@ -117,8 +118,19 @@ class Exchange:
         return np.where(self._sorted[at] == numbers, self._order[at], -1)
 
     @cached_property
-    def _row(self) -> dict[int, int]:
-        return dict(zip(self.numbers.tolist(), range(len(self.numbers)), strict=True))
+    def _dense(self) -> NDArray[np.int32] | None:
+        """The row of each number, the first where it stands twice; None where numbers are far apart."""
+        most = int(self.numbers.max()) if len(self.numbers) else 0
+        if most > 16 * len(self.numbers) + 100_000:
+            return None
+        table = np.full(most + 1, -1, np.int32)
+        table[self.numbers[::-1]] = np.arange(len(self.numbers) - 1, -1, -1, dtype=np.int32)
+        return table
+
+    def _row(self, number: int) -> int:
+        if self._dense is None:
+            return int(self.rows_of(np.array([number]))[0])
+        return int(self._dense[number]) if 0 <= number < len(self._dense) else -1
 
     @cached_property
     def _type_of(self) -> NDArray[np.int64]:
@@ -145,8 +157,10 @@ class Exchange:
     def at(self, number: int) -> Instance | None:
         """An instance; None where there is none."""
         if number not in self.made:
-            row = self._row.get(number)
-            self.made[number] = None if row is None else self._instance(number, row)
+            if len(self.made) > _KEPT:
+                self.made.clear()
+            row = self._row(number)
+            self.made[number] = None if row < 0 else self._instance(number, row)
         return self.made[number]
 
     def kind_of(self, number: int) -> str:
@@ -232,9 +246,12 @@ class Exchange:
         return rows, out
 
     @cached_property
-    def _row_of_point(self) -> dict[int, int]:
+    def _place_of_row(self) -> NDArray[np.int32]:
+        """Of each instance its place among the points; -1 for others."""
         rows, _ = self._points
-        return dict(zip(self.numbers[rows].tolist(), range(len(rows)), strict=True))
+        found = np.full(len(self.numbers), -1, np.int32)
+        found[rows] = np.arange(len(rows), dtype=np.int32)
+        return found
 
     def point(self, number: int) -> NDArray[np.float64]:
         """(3,) the coordinates of one point.
@@ -244,10 +261,11 @@ class Exchange:
         ExchangeError
             When it is not there, or none.
         """
-        row = self._row_of_point.get(number)
-        if row is None:
+        row = self._row(number)
+        place = int(self._place_of_row[row]) if row >= 0 else -1
+        if place < 0:
             raise ExchangeError(f"point #{number} is missing")
-        return _near(self._points[1][row])
+        return _near(self._points[1][place])
 
     def points_of(self, numbers: NDArray[np.int64]) -> NDArray[np.float64]:
         """(N, 3) the coordinates of points.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -79,12 +79,23 @@ class _Context:
     tolerance: float
 
 
+@dataclass(frozen=True)
+class _Shown:
+    """A mesh in its place within a part, with its groups."""
+
+    name: str
+    mesh: Mesh
+    groups: tuple[str, ...] = ()
+    place: Floats | None = None
+
+
 @dataclass
 class _Part:
     """What is placed: meshes with their names, and parts below with their transforms."""
 
     name: str
-    meshes: list[tuple[str, Mesh, tuple[str, ...]]] = field(default_factory=list)
+    meshes: list[_Shown] = field(default_factory=list)
+    polygons: list[_Shown] = field(default_factory=list)  # tessellated shapes, where nothing exact stands for them
     below: list[tuple[str, int, Floats]] = field(default_factory=list)
 
 
@@ -101,7 +112,9 @@ class _Reading:
         self.problems: list[str] = []
         self.surfaces: dict[str, int] = {}
         self.solids = self.done = 0
-        self.made: dict[int, list[tuple[str, Mesh, tuple[str, ...]]]] = {}
+        self.made: dict[int, list[_Shown]] = {}
+        self.healed: dict[int, float] = {}
+        self.turned = 0
         self.unit = 0.001
 
     def note(self, kind: str, text: str) -> None:
@@ -127,6 +140,12 @@ class _Reading:
         if self.problems:
             shown = shortened(self.problems, 5)
             self.note("lost", f"{count_of(len(self.problems), 'face')} not carried: {shown}")
+        if self.healed:
+            worst = max(self.healed, key=lambda face: self.healed[face])
+            self.note("assumed", f"{count_of(len(self.healed), 'face')} with edges off their surface, by up to"
+                      f" {self.healed[worst]:.3g} (face #{worst}); they keep their edges")  # fmt: skip
+        if self.turned:
+            self.note("assumed", f"{count_of(self.turned, 'solid')} inside out; turned outward")
         if self.looks.lost:
             self.note("lost", f"not carried: {shortened(sorted(self.looks.lost), 6)}")
         if not any(self.made.values()):
@@ -135,6 +154,7 @@ class _Reading:
         if self.surfaces:
             said = ", ".join(count_of(count, f"{kind} surface") for kind, count in self.counted)
             self.note("done", f"exact surfaces became polygons ({said}); --facets says how fine")
+        self.note("done", "axes 'right forward up', as usual for STEP, which says none; --axes if it lies otherwise")
         return Scene(tuple(roots), frame, self.path.stem, tuple(self.notes.values()), self.path)
 
     @property
@@ -310,7 +330,9 @@ class _Reading:
             child = of_usage[usage][4].number
             is_turned = len(refs) > 1 and refs[1] in shown.get(child, []) and refs[0] not in shown.get(child, [])
             try:
-                found[usage] = self._between(said[0][-1].number, turned=is_turned)
+                place = self._between(said[0][-1].number, turned=is_turned)
+                place[:3, 3] *= self._scale_of(refs[0] if is_turned else refs[-1])
+                found[usage] = place
             except (ExchangeError, IndexError) as error:
                 self.note("lost", f"the place of '{of_usage[usage][1]}' cannot be read: {error}")
         return found
@@ -351,16 +373,19 @@ class _Reading:
         below = [one for one in children if one is not None]
         # The name of a usage is often a mere number, that of the part what it is called.
         called = part.name if not name or name.isdigit() or name.upper().startswith("NAUO") else name
-        return self._with_meshes(called, transform, part.meshes, below)
+        return self._with_meshes(called, transform, part.meshes or part.polygons, below)
 
-    def _with_meshes(
-        self, name: str, transform: Floats, meshes: list[tuple[str, Mesh, tuple[str, ...]]], below: list[Node]
-    ) -> Node:
-        if len(meshes) == 1:
-            return Node(name, transform, tuple(below), meshes[0][1], groups=meshes[0][2])
+    def _with_meshes(self, name: str, transform: Floats, shown: list[_Shown], below: list[Node]) -> Node:
+        if len(shown) == 1 and shown[0].place is None:
+            return Node(name, transform, tuple(below), shown[0].mesh, groups=shown[0].groups)
         own = tuple(
-            Node(said or f"{name}_{n + 1}", content=mesh, groups=groups)
-            for n, (said, mesh, groups) in enumerate(meshes)
+            Node(
+                one.name or f"{name}_{n + 1}",
+                np.eye(4) if one.place is None else one.place,
+                content=one.mesh,
+                groups=one.groups,
+            )
+            for n, one in enumerate(shown)
         )
         return Node(name, transform, (*own, *below))
 
@@ -380,10 +405,8 @@ class _Reading:
             if kind == "MAPPED_ITEM":
                 self._mapped(item, part, product, place, depth)
                 continue
-            for name, mesh, groups in self._meshes_of(item, context, part.name, representation):
-                if place is not None:
-                    mesh = mesh.replace(points=mesh.points @ place[:3, :3].T + place[:3, 3])
-                part.meshes.append((name, mesh, groups))
+            into = part.polygons if kind in TESSELLATED else part.meshes
+            into += [replace(one, place=place) for one in self._meshes_of(item, context, part.name, representation)]
 
     def _mapped(self, item: int, part: _Part, product: int, place: Floats | None, depth: int) -> None:
         try:
@@ -391,6 +414,7 @@ class _Reading:
             mapping = self._args(ref_of(args[1]))
             origin, target = self.shapes.matrix(ref_of(mapping[0])), self.shapes.matrix(ref_of(args[2]))
             own = target @ np.linalg.inv(origin)
+            own[:3, 3] *= self._scale_of(ref_of(mapping[1]))
             whole = own if place is None else place @ own
             self._collect(ref_of(mapping[1]), part, product, whole, depth + 1)
         except (ExchangeError, IndexError, np.linalg.LinAlgError) as error:
@@ -399,20 +423,21 @@ class _Reading:
     def _loose(self) -> list[Node]:
         """Without products: every representation that holds bodies, else every body."""
         part = _Part(self.path.stem)
+        mapped = {one.number for row in self.exchange.of_kind("REPRESENTATION_MAP") for one in self._args(row)[1:2]
+                  if isinstance(one, Ref)}  # fmt: skip
         for representation in self._representations():
-            self._collect(representation, part, 0)
-        if not part.meshes:
+            if representation not in mapped:
+                self._collect(representation, part, 0)
+        if not part.meshes and not part.polygons:
             context = next(iter(self.contexts.values()), None) or _Context(self.unit, 1.0, 1e-5)
             for item in self.exchange.of_kind(*_SOLIDS, *_SURFACES, *TESSELLATED):
                 part.meshes += self._meshes_of(item, context, part.name, 0)
-        node = self._with_meshes(part.name, np.eye(4), part.meshes, [])
+        node = self._with_meshes(part.name, np.eye(4), part.meshes or part.polygons, [])
         return [node] if node.mesh is not None or node.children else []
 
     # Bodies
 
-    def _meshes_of(
-        self, item: int, context: _Context, name: str, representation: int
-    ) -> list[tuple[str, Mesh, tuple[str, ...]]]:
+    def _meshes_of(self, item: int, context: _Context, name: str, representation: int) -> list[_Shown]:
         if item not in self.made:
             try:
                 self.made[item] = list(self._new_meshes(item, context, name, representation))
@@ -421,9 +446,7 @@ class _Reading:
                 self.made[item] = []
         return self.made[item]
 
-    def _new_meshes(
-        self, item: int, context: _Context, name: str, representation: int
-    ) -> Iterator[tuple[str, Mesh, tuple[str, ...]]]:
+    def _new_meshes(self, item: int, context: _Context, name: str, representation: int) -> Iterator[_Shown]:
         instance = self.exchange.at(item)
         if instance is None:
             return
@@ -449,11 +472,15 @@ class _Reading:
             limits = self.facets.limits(size_of(body), context.unit)
             polygons = faceted(body, limits)
             self.problems += [f"face #{faces[k]} left out: {text}" for k, text in polygons.problems]
+            far = {faces[k]: off for k, off in polygons.off.items() if off > 10 * context.tolerance}
+            self.healed |= far
             if len(polygons.face):
                 own = said.strip() if len(shells) == 1 else f"{said or name}_{number + 1}"
-                yield self._finished(
-                    self._mesh(own or name, polygons, faces, group, item, representation), item, context
-                )
+                mesh = self._mesh(own or name, polygons, faces, group, item, representation)
+                if instance.kind in _SOLIDS and volume_of(mesh) < 0:
+                    mesh = mesh.turned_round()
+                    self.turned += 1
+                yield self._finished(mesh, item, context)
         self._step_on()
 
     def _step_on(self) -> None:
@@ -461,10 +488,15 @@ class _Reading:
         if self.progress is not None:
             self.progress(min(self.done / self.solids, 1.0))
 
-    def _finished(self, mesh: Mesh, item: int, context: _Context) -> tuple[str, Mesh, tuple[str, ...]]:
+    def _finished(self, mesh: Mesh, item: int, context: _Context) -> _Shown:
         if context.unit != self.unit:
             mesh = mesh.replace(points=mesh.points * (context.unit / self.unit))
-        return mesh.name, mesh, self.looks.layers_of(item)
+        return _Shown(mesh.name, mesh, self.looks.layers_of(item))
+
+    def _scale_of(self, representation: int) -> float:
+        """How many units of the scene one unit of a representation is."""
+        context = self._context_of(representation)
+        return 1.0 if context is None else context.unit / self.unit
 
     def _shells_of(self, instance: Instance) -> Iterator[list[tuple[int, bool]]]:
         args = instance.args
@@ -496,6 +528,17 @@ class _Reading:
             name, polygons.points, polygons.face_start, corner, (normal,), slots, slot_of_face[polygons.face],
             face_sets=sets,
         )  # fmt: skip
+
+
+def volume_of(mesh: Mesh) -> float:
+    """The volume that polygons enclose, negative where they face inward."""
+    start, corner = mesh.face_start, mesh.corner_point
+    points = mesh.points - mesh.points.mean(axis=0)
+    size = np.diff(start)
+    first = np.repeat(corner[start[:-1]], size)
+    following = corner[np.where(np.arange(len(corner)) + 1 == np.repeat(start[1:], size), np.repeat(start[:-1], size),
+                                np.arange(len(corner)) + 1)]  # fmt: skip
+    return float(np.einsum("nk,nk->", points[first], np.cross(points[corner], points[following])))
 
 
 def size_of(body: Body) -> float:

@@ -142,9 +142,9 @@ def steps(surface: Surface, uv: Floats, limits: Limits) -> tuple[Floats, Floats]
     if isinstance(surface, Plane):
         return np.full(2, limits.longest), scale
     if isinstance(surface, Cone):
-        reach = float(np.abs(surface.radius + uv[:, 1] * math.tan(surface.angle)).max()) or 1.0
-        around = float(limits.step(np.array([math.cos(surface.angle) / reach]))[0]) / reach
-        return np.array([around, limits.longest / scale[1]]), scale
+        widest = float(np.abs(surface.radius + uv[:, 1] * math.tan(surface.angle)).max()) or 1.0
+        around = float(limits.step(np.array([math.cos(surface.angle) / widest]))[0]) / widest
+        return np.array([around, limits.longest / float(scale[1])]), scale
     if isinstance(surface, Sphere):
         both = float(limits.step(np.array([1 / surface.radius]), 0.5)[0]) / surface.radius
         return np.array([both, both]), np.array([surface.radius, surface.radius])

@@ -19,6 +19,7 @@ Ids = NDArray[np.int64]
 Add = Callable[[Floats], Ids]
 """Makes points of places, and says their numbers."""
 
+_FAR_OFF = 0.02  # of the size of a face, that its loops may be off its surface
 _MOST_LINES = 1024  # of a grid, along one direction
 _CLEAR = 0.4  # cells between the points of a grid and the loops
 _LONG = 6.0  # how much longer than wide cells may be where a surface is bent one way only
@@ -54,6 +55,8 @@ class Domain:
     point: Ids
     segments: NDArray[np.int32]
     limits: Limits
+    off: float = 0.0
+    """How far points of the loops are from the surface."""
 
     @cached_property
     def _cells(self) -> tuple[NDArray[np.int64], Floats, Floats]:
@@ -186,7 +189,7 @@ def domain_of(surface: Surface, loops: Sequence[tuple[Ids, Floats]], limits: Lim
     DomainError
         When they enclose nothing.
     """
-    flat = _laid_out(surface, loops)
+    flat, off = _laid_out(surface, loops)
     whole = [one for one in flat if one.turns == (0, 0)]
     round_it = [one for one in flat if one.turns != (0, 0)]
     laying = _Laying(surface, limits, add)
@@ -202,6 +205,7 @@ def domain_of(surface: Surface, loops: Sequence[tuple[Ids, Floats]], limits: Lim
     if surface.poles:
         cell = domain._cells[1]
         domain = _joined(surface, [_with_pole_rows(one, cell) for one in polygons], limits)
+    domain.off = off
     return domain
 
 
@@ -231,12 +235,16 @@ def _with_pole_rows(loop: _Loop, cell: Floats) -> _Loop:
     return _Loop(loop.uv[row] + share[:, None] * (following - loop.uv)[row], loop.ids[row], loop.turns)
 
 
-def _laid_out(surface: Surface, loops: Sequence[tuple[Ids, Floats]]) -> list[_Loop]:
+def _laid_out(surface: Surface, loops: Sequence[tuple[Ids, Floats]]) -> tuple[list[_Loop], float]:
+    """Loops in the plane of the parameters, and how far they are from the surface."""
     if not loops:
-        return []
+        return [], 0.0
     places = np.concatenate([one for _, one in loops])
     uv = surface.parameters_of(places)
     size = float(np.ptp(places, axis=0).max(initial=0.0))
+    off = float(np.linalg.norm(surface.at(uv) - places, axis=1).max(initial=0.0))
+    if not off <= _FAR_OFF * size:
+        raise DomainError(f"its edges lie up to {off:.3g} off its surface")
     found, first = [], 0
     for ids, own in loops:
         here = uv[first : first + len(own)].copy()
@@ -246,7 +254,7 @@ def _laid_out(surface: Surface, loops: Sequence[tuple[Ids, Floats]]) -> list[_Lo
             at_pole[np.linalg.norm(own - np.array(pole.point), axis=1) <= 1e-6 * size] = k
         if (at_pole < 0).any():
             found.append(_unrolled(surface, ids, here, at_pole))
-    return found
+    return found, off
 
 
 def _unrolled(surface: Surface, ids: Ids, uv: Floats, at_pole: NDArray[np.int64]) -> _Loop:

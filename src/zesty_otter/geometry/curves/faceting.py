@@ -73,6 +73,8 @@ class Polygons:
     uv_index : (C,) int32
     problems : list of (int, str)
         Faces that could not be made, or not rightly, and why.
+    off : dict of int to float
+        How far the edges of each face are from its surface.
     """
 
     points: Floats
@@ -84,6 +86,7 @@ class Polygons:
     uvs: NDArray[np.float32]
     uv_index: NDArray[np.int32]
     problems: list[tuple[int, str]] = field(default_factory=list)
+    off: dict[int, float] = field(default_factory=dict)
 
 
 def faceted(body: Body, limits: Limits, progress: Callable[[float], None] | None = None) -> Polygons:
@@ -138,6 +141,7 @@ class _Faceting:
         self.divided: dict[int, tuple[NDArray[np.int64], Floats]] = {}
         self.meshed: dict[int, _Meshed] = {}
         self.problems: dict[int, str] = {}
+        self.off: dict[int, float] = {}
         self.crossed: set[int] = set()
 
     def points_of(self, number: int) -> tuple[NDArray[np.int64], Floats]:
@@ -169,6 +173,7 @@ class _Faceting:
         try:
             domain = self.domain(face)
             self.meshed[number] = self.fill(face, domain, number)
+            self.off[number] = domain.off
             self.problems.pop(number, None)
         except DomainError as error:
             self.meshed.pop(number, None)
@@ -314,7 +319,7 @@ class _Faceting:
         uv_kept, uv_row = np.unique(corner, return_inverse=True)
         return Polygons(
             points[used], start, new[point[corner]], face, values[kept], row.astype(np.int32), uvs[uv_kept],
-            uv_row.astype(np.int32), sorted(self.problems.items()),
+            uv_row.astype(np.int32), sorted(self.problems.items()), self.off,
         )  # fmt: skip
 
 
