@@ -15,6 +15,7 @@ from zesty_otter.audit.surveying import FaceCounts, NodeFacts, Survey
 from zesty_otter.cli import console
 from zesty_otter.cli.console import format_size, results
 from zesty_otter.errors import InputError
+from zesty_otter.formats.facets import EXACT
 from zesty_otter.model import count_of, format_length, format_unit, shortened
 
 if TYPE_CHECKING:
@@ -41,7 +42,7 @@ def command(
         try:
             with console.progress(f"Reading {path.name}", quiet=quiet or json) as progress:
                 whole = formats.read(path, unit, axes, progress=progress, pose=pose, scene=scene, facets=facets)
-                exact = formats.exact_facts(path)
+                exact = formats.exact_facts(path) if any(one.text.startswith(EXACT) for one in whole.notes) else None
             found = audit.survey(steps.Roles().apply(whole))
         except InputError as error:
             if len(files) == 1:

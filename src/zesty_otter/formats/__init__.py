@@ -201,6 +201,8 @@ def read(
             with path.open("rb") as stream:
                 first_bytes = stream.read(1024)
         kind = format_named(format) if format else _format_of(path, first_bytes, said=file.name)
+        if facets is not None and unit is not None and "facets" in kind.chooses:
+            facets = _facets_in(facets, unit)
         chosen = {"pose": pose, "scene": scene, "facets": facets}
         found = kind.read(path, progress, [Path(folder) for folder in folders], colors, **chosen)
         found = file.rid_of_folder(found)
@@ -228,6 +230,13 @@ def read(
         text = f"the file says {format_unit(found.frame.unit)}; taken as {format_unit(given.unit)} as asked"
         notes.append(Note("done", text, kind.name, file.name))
     return replace(found, frame=given).with_notes(*notes)
+
+
+def _facets_in(facets: Facets | str, unit: float | str) -> Facets:
+    """Facets with the unit of a file that says none."""
+    from zesty_otter.formats.facets import Facets
+
+    return replace(Facets.parsed(facets), unit=Frame("left up forward", unit).unit)
 
 
 def exact_facts(path: str | PathLike[str]) -> ExactFacts | None:

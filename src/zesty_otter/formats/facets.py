@@ -11,6 +11,9 @@ from zesty_otter.errors import UsageError
 from zesty_otter.geometry.curves.dividing import KINDS, Limits
 from zesty_otter.model import parse_length
 
+EXACT = "exact surfaces became polygons"
+"""How the remark begins that readers make where they met some."""
+
 DENSITIES = (0.0, 0.25, 0.5, 0.75, 1.0)
 """Densities whose triangles are told of a file with exact surfaces."""
 
@@ -37,6 +40,12 @@ class Facets:
         Lengths that edges are not divided below, and are not longer than.
     kind : str
         ``triangles``, ``quads`` or ``ngons``.
+    level : int, optional
+        How often cages of subdivision surfaces are divided; as often as the chord error asks when absent.
+    uvs : bool
+        Make UVs from the parameters of surfaces, one metre for one metre.
+    unit : float, optional
+        The length of one unit of the file in metres, where the file does not say.
 
     Examples
     --------
@@ -50,6 +59,9 @@ class Facets:
     shortest: float | str | None = None
     longest: float | str | None = None
     kind: str = "triangles"
+    level: int | None = None
+    uvs: bool = False
+    unit: float | None = None
 
     def __post_init__(self) -> None:
         if not 0 <= self.density <= 1:
@@ -58,6 +70,8 @@ class Facets:
             raise UsageError(f"'{self.kind}' is not a kind of facets.", remedy=_REMEDY)
         if self.angle is not None and not 0 < self.angle <= 120:
             raise UsageError(f"an angle of {self.angle:g} degrees is not above 0 and up to 120.", remedy=_REMEDY)
+        if self.level is not None and not 0 <= self.level <= 6:
+            raise UsageError(f"a level of {self.level} is not from 0 to 6.", remedy=_REMEDY)
         for name in ("chord", "shortest", "longest"):
             value = getattr(self, name)
             share, length = _share_or_length(value) if value is not None else (None, 1.0)
@@ -82,6 +96,10 @@ class Facets:
             name, equals, value = word.partition("=")
             if word in KINDS:
                 said["kind"] = word
+            elif word == "uvs":
+                said["uvs"] = True
+            elif equals and name == "level" and value.isdecimal():
+                said["level"] = int(value)
             elif equals and name in ("density", "angle"):
                 try:
                     said[name] = float(value.removesuffix("°"))

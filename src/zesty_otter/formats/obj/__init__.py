@@ -26,5 +26,6 @@ FORMATS = (
         writer="zesty_otter.formats.obj.writer",
         colors="screen",
         axes_vary=True,
+        chooses=frozenset({"facets"}),
     ),
 )

@@ -16,8 +16,11 @@ from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
 from zesty_otter.formats.bare import said_frame, usable_rows
+from zesty_otter.formats.exact import became, facts_of, mesh_of_patches
+from zesty_otter.formats.facets import ExactFacts, Facets
 from zesty_otter.formats.files import find_beside, load
 from zesty_otter.formats.obj import _scan as scan
+from zesty_otter.formats.obj.freeform import sheets_of
 from zesty_otter.formats.obj.mtl import read_library
 from zesty_otter.model import (
     Frame,
@@ -38,14 +41,30 @@ _PAUSE = 4 << 20  # bytes between two reports of progress
 _NOT_CARRIED = {
     "l": "lines",
     "p": "single points",
-    "vp": "parameter points",
     "curv": "curves",
-    "curv2": "curves",
-    "surf": "curved surfaces",
-    "cstype": "curved surfaces",
 }
 
-_SILENT = frozenset({"deg", "parm", "trim", "hole", "end", "lod", "bevel", "c_interp", "d_interp", "call", "mg"})
+_SILENT = frozenset(
+    {
+        "vp",
+        "curv2",
+        "surf",
+        "cstype",
+        "bmat",
+        "step",
+        "deg",
+        "parm",
+        "trim",
+        "hole",
+        "end",
+        "lod",
+        "bevel",
+        "c_interp",
+        "d_interp",
+        "call",
+        "mg",
+    }
+)
 
 
 @dataclass
@@ -64,8 +83,25 @@ class _Scanned:
     state: NDArray[np.int64]
 
 
-def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
+def read(
+    path: Path,
+    *,
+    progress: Callable[[float], None] | None = None,
+    folders: Sequence[Path] = (),
+    facets: Facets | str | None = None,
+) -> Scene:
     """Read an OBJ file and the material libraries it names."""
+    return _reading(path, progress, folders, Facets.parsed(facets))[0]
+
+
+def facts(path: Path) -> ExactFacts:
+    """What free-form surfaces are in a file, and what each density makes of them."""
+    return facts_of(lambda facets: _reading(path, None, (), facets))
+
+
+def _reading(
+    path: Path, progress: Callable[[float], None] | None, folders: Sequence[Path], facets: Facets
+) -> tuple[Scene, dict[str, int]]:
     data = load(path)
     _refuse_other_encodings(path, data)
     found = _scan_all(data, progress)
@@ -73,8 +109,11 @@ def read(path: Path, *, progress: Callable[[float], None] | None = None, folders
         raise InputError("holds no OBJ statements (no point, no face).", file=path, remedy="Is it really an OBJ file?")
     names = [data[start:stop].tobytes() for _, start, stop, *_ in found.names.tolist()]
     uv_names = _uv_names(data)
+    others = found.names[found.names[:, 0] == scan.KIND_OTHER]
+    freeform = data.tobytes() if any(data[a:b].tobytes() == b"surf" for _, a, b, *_ in others.tolist()) else b""
     del data  # the text is not needed any more, and as large as all that was read from it
-    return _Assembly(path, names, found, folders, uv_names).scene()
+    assembly = _Assembly(path, names, found, folders, uv_names, freeform, facets)
+    return assembly.scene(), assembly.exact
 
 
 def _uv_names(data: NDArray[np.uint8]) -> dict[int, str]:
@@ -184,8 +223,11 @@ class _Assembly:
         found: _Scanned,
         folders: Sequence[Path],
         uv_names: dict[int, str],
+        freeform: bytes,
+        facets: Facets,
     ) -> None:
-        self.uv_names = uv_names
+        self.uv_names, self.freeform, self.facets = uv_names, freeform, facets
+        self.exact: dict[str, int] = {}
         self.path, self.names, self.found, self.folders = path, names, found, folders
         self.notes: list[Note] = []
         self.read_files: list[Path] = []
@@ -199,13 +241,31 @@ class _Assembly:
         materials = self._materials()
         finite = usable_rows(self.found.points)
         faces = self._usable_faces(finite)
-        nodes = tuple(self._nodes(faces, finite, materials))
+        nodes = (*self._nodes(faces, finite, materials), *self._exact_nodes(materials))
         if self.not_utf8:
             self.note("assumed", "some names are not UTF-8; they were read as Latin-1")
-        if not len(faces):
+        if not len(faces) and not self.exact:
             self.note("lost", "there is no usable face in the file")
         frame = Frame("left up forward")
         return Scene(nodes, frame, self.path.stem, tuple(self.notes), self.path, tuple(self.read_files))
+
+    def _exact_nodes(self, materials: dict[int, Material]) -> Iterator[Node]:
+        """Free-form surfaces as polygons."""
+        if not self.freeform:
+            return
+        by_name = {material.name: material for material in materials.values()}
+        for sheet in sheets_of(self.freeform, self.found.points, self.note):
+            body = sheet.patches.body()
+            self.exact["free-form"] = self.exact.get("free-form", 0) + len(body.faces)
+            name = sheet.name or self.path.stem
+            mesh, problems = mesh_of_patches(name, body, self.facets, self.facets.unit or 1.0)
+            for text in problems:
+                self.note("lost", f"'{name}': {text}")
+            if mesh is not None:
+                slot = by_name.get(sheet.material) or (Material(sheet.material) if sheet.material else None)
+                yield Node(name, content=mesh.replace(slots=(slot,)))
+        if self.exact:
+            self.note("done", became(self.exact))
 
     def _usable_faces(self, finite: NDArray[np.bool_]) -> NDArray[np.int64]:
         """The numbers of the faces all of whose corners are there, and notes on the others."""

@@ -11,16 +11,16 @@ from typing import Any
 import numpy as np
 
 from zesty_otter.errors import InputError
-from zesty_otter.formats.facets import DENSITIES, ExactFacts, Facets
+from zesty_otter.formats.exact import became, facts_of, lengths_on, size_of
+from zesty_otter.formats.facets import ExactFacts, Facets
 from zesty_otter.formats.files import load_bytes
 from zesty_otter.formats.step.exchange import Exchange, ExchangeError, Instance, Ref, Typed
 from zesty_otter.formats.step.looks import Looks
 from zesty_otter.formats.step.shapes import Bodies, Shapes, number_of, ref_of, refs_of
 from zesty_otter.formats.step.tessellated import TESSELLATED, tessellated
-from zesty_otter.geometry.curves.curves import Floats, Line
-from zesty_otter.geometry.curves.faceting import Body, Polygons, faceted
-from zesty_otter.geometry.curves.surfaces import Plane
-from zesty_otter.model import Frame, Layer, Mesh, Node, Note, Scene, count_of, seen_bounds, shortened
+from zesty_otter.geometry.curves.curves import Floats
+from zesty_otter.geometry.curves.faceting import Polygons, faceted
+from zesty_otter.model import Frame, Layer, Mesh, Node, Note, Scene, count_of, shortened
 
 _PREFIX = {
     "EXA": 1e18, "PETA": 1e15, "TERA": 1e12, "GIGA": 1e9, "MEGA": 1e6, "KILO": 1e3, "HECTO": 1e2, "DECA": 1e1,
@@ -29,7 +29,6 @@ _PREFIX = {
 _DEEPEST, _MOST_NODES = 60, 200_000
 _SOLIDS = ("MANIFOLD_SOLID_BREP", "BREP_WITH_VOIDS", "FACETED_BREP")
 _SURFACES = ("SHELL_BASED_SURFACE_MODEL", "FACE_BASED_SURFACE_MODEL", "GEOMETRIC_SET")
-_MAPS = ("MAPPED_ITEM",)
 
 
 def read(
@@ -57,17 +56,12 @@ def _exchange(path: Path) -> Exchange:
 def facts(path: Path) -> ExactFacts:
     """What surfaces are in a STEP file, and what each density makes of them."""
     exchange = _exchange(path)
-    triangles: list[tuple[float, int]] = []
-    for density in DENSITIES:
-        reading = _Reading(path, exchange, Facets(density), None)
-        scene = reading.scene()
-        meshes = (one.node.mesh for one in scene.walk())
-        triangles.append((density, sum(mesh.triangle_count for mesh in meshes if mesh is not None)))
-    box = seen_bounds(scene)
-    sides = scene.frame.sides(box) if np.isfinite(box).all() else None
-    unit = scene.frame.unit or 1.0
-    size = None if sides is None else (sides[0] * unit, sides[1] * unit, sides[2] * unit)
-    return ExactFacts(reading.counted, size, tuple(triangles))
+
+    def reading(facets: Facets) -> tuple[Scene, dict[str, int]]:
+        made = _Reading(path, exchange, facets, None)
+        return made.scene(), made.surfaces
+
+    return facts_of(reading)
 
 
 @dataclass(frozen=True)
@@ -152,15 +146,9 @@ class _Reading:
             self.note("lost", "the file holds no faces")
         frame = Frame("right forward up", self.unit)
         if self.surfaces:
-            said = ", ".join(count_of(count, f"{kind} surface") for kind, count in self.counted)
-            self.note("done", f"exact surfaces became polygons ({said}); --facets says how fine")
+            self.note("done", became(self.surfaces))
         self.note("done", "axes 'right forward up', as usual for STEP, which says none; --axes if it lies otherwise")
         return Scene(tuple(roots), frame, self.path.stem, tuple(self.notes.values()), self.path)
-
-    @property
-    def counted(self) -> tuple[tuple[str, int], ...]:
-        """How many surfaces of each kind there are."""
-        return tuple(sorted(self.surfaces.items(), key=lambda one: (-one[1], one[0])))
 
     # Contexts
 
@@ -476,7 +464,7 @@ class _Reading:
             self.healed |= far
             if len(polygons.face):
                 own = said.strip() if len(shells) == 1 else f"{said or name}_{number + 1}"
-                mesh = self._mesh(own or name, polygons, faces, group, item, representation)
+                mesh = self._mesh(own or name, polygons, faces, group, item, representation, context.unit)
                 if instance.kind in _SOLIDS and volume_of(mesh) < 0:
                     mesh = mesh.turned_round()
                     self.turned += 1
@@ -512,21 +500,24 @@ class _Reading:
 
     def _mesh(
         self, name: str, polygons: Polygons, faces: list[int], shells: list[tuple[int, bool]], item: int,
-        representation: int,
+        representation: int, unit: float,
     ) -> Mesh:  # fmt: skip
-        normal = Layer.taking("normal", polygons.normals, polygons.normal_index)
+        layers = [Layer.taking("normal", polygons.normals, polygons.normal_index)]
+        if self.facets.uvs:
+            uvs = (lengths_on(polygons) * unit).astype(np.float32)
+            layers.append(Layer.taking("uv", uvs, polygons.uv_index))
         around = (*(shell for shell, _ in shells), item, representation)
         slots, slot_of_face = self.looks.slots([faces[k] for k in range(len(faces))], around)
-        used = np.unique(polygons.face)
+        # Polygons come face by face.
+        used, first = np.unique(polygons.face, return_index=True)
+        ends = [*first.tolist(), len(polygons.face)]
         sets = {
-            f"face_{faces[k]}": np.flatnonzero(polygons.face == k).astype(np.int32)
-            for k in (used.tolist() if len(used) <= 4096 else [])
+            f"face_{faces[k]}": np.arange(a, b, dtype=np.int32)
+            for k, a, b in zip(used.tolist(), ends[:-1], ends[1:], strict=True)
         }
-        corner, size = polygons.corner_point, np.diff(polygons.face_start)
-        del size
         return Mesh.taking(
-            name, polygons.points, polygons.face_start, corner, (normal,), slots, slot_of_face[polygons.face],
-            face_sets=sets,
+            name, polygons.points, polygons.face_start, polygons.corner_point, tuple(layers), slots,
+            slot_of_face[polygons.face], face_sets=sets,
         )  # fmt: skip
 
 
@@ -539,19 +530,3 @@ def volume_of(mesh: Mesh) -> float:
     following = corner[np.where(np.arange(len(corner)) + 1 == np.repeat(start[1:], size), np.repeat(start[:-1], size),
                                 np.arange(len(corner)) + 1)]  # fmt: skip
     return float(np.einsum("nk,nk->", points[first], np.cross(points[corner], points[following])))
-
-
-def size_of(body: Body) -> float:
-    """The diagonal of the box around a body, as nearly as its edges tell."""
-    places = [body.vertices]
-    for edge in body.edges:
-        if not isinstance(edge.curve, Line):
-            places.append(edge.curve.at(np.linspace(edge.first, edge.last, 9)))
-    for face in body.faces:
-        if not face.loops and not isinstance(face.surface, Plane):
-            box = np.where(np.isfinite(face.surface.box), face.surface.box, 0.0)
-            u, v = np.meshgrid(*(np.linspace(box[0][k], box[1][k], 9) for k in (0, 1)))
-            places.append(face.surface.at(np.stack([u.ravel(), v.ravel()], axis=1)))
-    points = np.concatenate(places)
-    points = points[np.isfinite(points).all(axis=1)]
-    return float(np.linalg.norm(np.ptp(points, axis=0))) if len(points) else 1.0

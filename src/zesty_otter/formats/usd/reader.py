@@ -15,7 +15,10 @@ from numpy.typing import NDArray
 from zesty_otter.errors import InputError
 from zesty_otter.formats.archive import open_package
 from zesty_otter.formats.bare import if_sound
+from zesty_otter.formats.exact import became, facts_of
+from zesty_otter.formats.facets import ExactFacts, Facets
 from zesty_otter.formats.files import find_beside, load_bytes, missing_texture
+from zesty_otter.formats.usd.exact import read_patch, subdivided_mesh
 from zesty_otter.formats.usd.materials import Materials
 from zesty_otter.formats.usd.mesh import (
     SOLIDS,
@@ -58,26 +61,48 @@ WHOLE, SHOWN = "zesty_otter_scene", "zesty_otter_content"
 """Marks of ours: a prim that stands for the whole scene, and one that is what the node above it shows."""
 
 _NO_NODES = frozenset({"Material", "Shader", "NodeGraph", "GeomSubset"})
-_NOT_CARRIED = frozenset({"BasisCurves", "NurbsCurves", "NurbsPatch", "Points", "TetMesh", "Volume", "HermiteCurves"})
+_NOT_CARRIED = frozenset({"BasisCurves", "NurbsCurves", "Points", "TetMesh", "Volume", "HermiteCurves"})
 _LIGHTS = {"DistantLight": "directional", "SphereLight": "point", "DiskLight": "spot", "RectLight": "spot"}
 
 _MOST_NUMBERS = 64  # in a property that is a list
 
 
-def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
+def read(
+    path: Path,
+    *,
+    progress: Callable[[float], None] | None = None,
+    folders: Sequence[Path] = (),
+    facets: Facets | str | None = None,
+) -> Scene:
     """Read a .usda, .usdc or .usd file, or a .usdz package of them."""
     del progress
     data = load_bytes(path)
-    reading = _Reading(path, folders, open_package(path, data) if data[:2] == b"PK" else None)
+    package = open_package(path, data) if data[:2] == b"PK" else None
+    reading = _Reading(path, folders, package, None if facets is None else Facets.parsed(facets))
     try:
         return reading.scene(data)
     except RecursionError:
         raise InputError("nests too deeply.", file=path) from None
 
 
+def facts(path: Path) -> ExactFacts:
+    """What patches are in a file, and what each density makes of them."""
+
+    def reading(facets: Facets) -> tuple[Scene, dict[str, int]]:
+        data = load_bytes(path)
+        made = _Reading(path, (), open_package(path, data) if data[:2] == b"PK" else None, facets)
+        return made.scene(data), made.exact
+
+    return facts_of(reading)
+
+
 class _Reading:
-    def __init__(self, path: Path, folders: Sequence[Path], package: dict[str, bytes] | None) -> None:
-        self.path, self.folders, self.package = path, folders, package
+    def __init__(
+        self, path: Path, folders: Sequence[Path], package: dict[str, bytes] | None, facets: Facets | None
+    ) -> None:
+        self.path, self.folders, self.package, self.facets = path, folders, package, facets
+        self.unit = 0.01
+        self.exact: dict[str, int] = {}
         self.notes: dict[tuple[str, str], Note] = {}
         self.read_files: list[Path] = []
         self.textures: dict[str, Texture | None] = {}
@@ -114,12 +139,15 @@ class _Reading:
         metres = float(metres) if isinstance(metres, int | float) and metres > 0 else 0.01
         if "metersPerUnit" not in stage.root.meta:
             self.note("assumed", "the file does not say its unit; the default of USD, centimetres, is taken")
+        self.unit = metres
         up = (word_in(stage.root.meta, "upAxis") or "Y").upper()
         nodes = [node for prim in roots for node in self._nodes(prim, f"/{prim.name}", np.eye(4), "")]
         if len(roots) == 1 and _is_marked(roots[0], WHOLE) and len(nodes) == 1 and _is_bare(nodes[0]):
             nodes = list(nodes[0].children)
         for remark in stage.remarks:
             self.note("lost", remark)
+        if self.exact:
+            self.note("done", became(self.exact))
         default = word_in(stage.root.meta, "defaultPrim")
         frame = Frame(AXES.get(up, AXES["Y"]), metres)
         title = word_in(roots[0].meta, "displayName") or default if default and roots else self.path.stem
@@ -224,7 +252,7 @@ class _Reading:
         ]
 
     def _content(self, prim: Prim, path: str, bound: str, world: NDArray[np.float64]) -> Content | None:
-        if prim.type == "Mesh" or prim.type in SOLIDS:
+        if prim.type in ("Mesh", "NurbsPatch") or prim.type in SOLIDS:
             return self._mesh(prim, path, bound, world)
         if prim.type in _LIGHTS:
             return if_sound(lambda: self._light(prim), self.note)
@@ -253,8 +281,13 @@ class _Reading:
         if key not in self.shapes:
             if prim.type == "Mesh":
                 self.shapes[key] = read_mesh(prim, path, self.note)
-                if word_of(prim, "subdivisionScheme") != "none":
-                    self.note("assumed", "subdivision meshes are taken as their cage")
+            elif prim.type == "NurbsPatch":
+                patch = read_patch(prim, path, self.facets or Facets(), self.unit, self.note)
+                found = (
+                    None if patch is None else Shape(patch, np.arange(patch.face_count), np.arange(patch.point_count))
+                )
+                self.shapes[key] = found
+                self.exact["B-spline"] = self.exact.get("B-spline", 0) + 1
             else:
                 solid = read_solid(prim)
                 self.shapes[key] = Shape(solid, np.arange(solid.face_count), np.arange(len(solid.points)))
@@ -270,7 +303,23 @@ class _Reading:
         mesh = self.meshes[kept]
         if "primvars:skel:jointIndices" in prim.properties:
             mesh = self._skinned(mesh, shape, prim, path, world)
+        if prim.type == "Mesh" and word_of(prim, "subdivisionScheme") != "none":
+            mesh = self._smooth(mesh, shape, prim, kept)
         return mesh
+
+    def _smooth(self, mesh: Mesh, shape: Shape, prim: Prim, key: tuple[Any, ...]) -> Mesh:
+        """What a cage stands for, where facets are asked for; else the cage."""
+        scheme = word_of(prim, "subdivisionScheme") or "catmullClark"
+        if self.facets is None or scheme != "catmullClark":
+            how = "; --facets divides them" if scheme == "catmullClark" else f" ({scheme} is not followed)"
+            self.note("assumed", f"subdivision meshes are taken as their cage{how}")
+            return mesh
+        known = ("smooth", *key, id(mesh))
+        if known not in self.meshes:
+            self.meshes[known] = subdivided_mesh(mesh, prim, shape.points, self.facets, self.unit)
+            self.note("done", "subdivision surfaces became polygons; --facets level=N says how often they are divided")
+            self.alive.append(mesh)
+        return self.meshes[known]
 
     def _skinned(self, mesh: Mesh, shape: Shape, prim: Prim, path: str, world: NDArray[np.float64]) -> Mesh:
         """A mesh in the pose of its skeleton; as it was modelled where that does not say enough."""

@@ -8,6 +8,7 @@ _CARRIES = frozenset(
     | {"lights and cameras", "visibility"}
 )
 _FRAME = Frame("left up forward")
+_CHOOSES = frozenset({"facets"})
 _READER = "zesty_otter.formats.x3d.reader"
 
 FORMATS = (
@@ -18,11 +19,20 @@ FORMATS = (
         _FRAME,
         _CARRIES,
         reader=_READER,
+        chooses=_CHOOSES,
         writer="zesty_otter.formats.x3d.writer",
         colors="screen",
     ),
     Format(
-        "x3dv", "X3D in classic text", (".x3dv",), _FRAME, _CARRIES, reader=_READER, magic=(b"#X3D V",), colors="screen"
+        "x3dv",
+        "X3D in classic text",
+        (".x3dv",),
+        _FRAME,
+        _CARRIES,
+        reader=_READER,
+        chooses=_CHOOSES,
+        magic=(b"#X3D V",),
+        colors="screen",
     ),
     Format(
         "vrml",
@@ -31,6 +41,7 @@ FORMATS = (
         _FRAME,
         _CARRIES - {"unit"},
         reader=_READER,
+        chooses=_CHOOSES,
         magic=(b"#VRML V",),
         colors="screen",
     ),

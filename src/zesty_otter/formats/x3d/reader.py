@@ -15,12 +15,16 @@ from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
 from zesty_otter.formats.bare import if_sound, sound_material
+from zesty_otter.formats.exact import became, facts_of, mesh_of_patches
+from zesty_otter.formats.facets import ExactFacts, Facets
 from zesty_otter.formats.files import find_beside, missing_texture
 from zesty_otter.formats.placement import moved_uvs, placed_by
 from zesty_otter.formats.x3d.classic import parse_classic, text_of
+from zesty_otter.formats.x3d.nurbs import PATCHES, add_patch
 from zesty_otter.formats.x3d.shapes import FACE_SETS, PRIMITIVES, SWEPT, read_geometry
 from zesty_otter.formats.x3d.swept import is_true
 from zesty_otter.formats.xml import Document, Element, child, children, few_floats, floats, name_of, number, parse
+from zesty_otter.geometry.curves.patches import Patches
 from zesty_otter.geometry.surface.aim import about_axis
 from zesty_otter.model import (
     Camera,
@@ -62,15 +66,33 @@ _MOST_FILES = 30  # files in files
 _ENDINGS = (".x3d", ".x3dv", ".wrl", ".vrml", ".wrz")
 
 
-def read(path: Path, *, progress: Callable[[float], None] | None = None, folders: Sequence[Path] = ()) -> Scene:
-    """Read an X3D file."""
+def read(
+    path: Path,
+    *,
+    progress: Callable[[float], None] | None = None,
+    folders: Sequence[Path] = (),
+    facets: Facets | str | None = None,
+) -> Scene:
+    """Read an X3D or VRML97 file."""
     del progress
-    return _Reading(path, folders).scene()
+    return _Reading(path, folders, facets=Facets.parsed(facets)).scene()
+
+
+def facts(path: Path) -> ExactFacts:
+    """What patches are in a file, and what each density makes of them."""
+
+    def reading(facets: Facets) -> tuple[Scene, dict[str, int]]:
+        made = _Reading(path, (), facets=facets)
+        return made.scene(), made.exact
+
+    return facts_of(reading)
 
 
 class _Reading:
-    def __init__(self, path: Path, folders: Sequence[Path], above: tuple[Path, ...] = ()) -> None:
-        self.path, self.folders, self.above = path, folders, (*above, path.resolve())
+    def __init__(self, path: Path, folders: Sequence[Path], above: tuple[Path, ...] = (), *, facets: Facets) -> None:
+        self.path, self.folders, self.above, self.facets = path, folders, (*above, path.resolve()), facets
+        self.exact: dict[str, int] = {}
+        self.metres = 1.0
         self.notes: dict[tuple[str, str], Note] = {}
         self.defined: dict[str, Element] = {}
         self.files: list[Path] = []
@@ -134,6 +156,8 @@ class _Reading:
         if any(name_of(one) == "ROUTE" for one in self.root.iter()):
             self.note("lost", "routes and what they drive are left out; everything stands as modelled")
         frame = Frame("left up forward", metres)
+        if self.exact:
+            self.note("done", became(self.exact))
         if self.is_vrml:
             self.note("assumed", "lengths are metres, as the standard says; --unit if they are not")
         return Scene(tuple(roots), frame, self.path.stem, tuple(self.notes.values()), self.path, tuple(self.files))
@@ -185,7 +209,7 @@ class _Reading:
             elif path.suffix.lower() not in _ENDINGS:
                 self.note("lost", f"'{path.name}' that is shown in this one is not X3D or VRML97; it is left out")
             else:
-                inner = _Reading(path, self.folders, self.above)
+                inner = _Reading(path, self.folders, self.above, facets=self.facets)
                 scene = inner.scene()
                 factor = (scene.frame.unit or 1.0) / self.metres
                 self.notes |= inner.notes
@@ -262,18 +286,21 @@ class _Reading:
             target = self.resolve(one)
             if name_of(target) == "Appearance":
                 appearance = target
-            elif name_of(target) in _SHAPED or one.get("containerField", "geometry") == "geometry":
+            elif name_of(target) in _SHAPED | PATCHES or one.get("containerField", "geometry") == "geometry":
                 geometry = target
         if geometry is None:
             return None
         if id(geometry) not in self.geometries:
-            self.geometries[id(geometry)] = read_geometry(
-                geometry, geometry.get("DEF") or name, self.resolve, self.note
+            called = geometry.get("DEF") or name
+            self.geometries[id(geometry)] = (
+                self._patch(geometry, called)
+                if name_of(geometry) in PATCHES
+                else read_geometry(geometry, called, self.resolve, self.note)
             )
         mesh = self.geometries[id(geometry)]
         if mesh is None:
             return None
-        two_sided = name_of(geometry) in FACE_SETS | SWEPT and not is_true(geometry, "solid", True)
+        two_sided = name_of(geometry) in FACE_SETS | SWEPT | PATCHES and not is_true(geometry, "solid", True)
         material = self._material(appearance, two_sided)
         stretched = self.stretched.get(id(appearance))
         key = id(mesh), id(material), id(stretched)
@@ -281,6 +308,16 @@ class _Reading:
             own = mesh.replace(slots=(material,))
             self.meshes[key] = own if stretched is None else moved_uvs(own, stretched)
         return self.meshes[key]
+
+    def _patch(self, geometry: Element, name: str) -> Mesh | None:
+        patches = Patches()
+        if not add_patch(patches, geometry, name, self.resolve, self.note):
+            return None
+        self.exact["B-spline"] = self.exact.get("B-spline", 0) + 1
+        mesh, problems = mesh_of_patches(name, patches.body(), self.facets, self.metres)
+        for text in problems:
+            self.note("lost", f"'{name}': {text}")
+        return mesh
 
     def _material(self, appearance: Element | None, two_sided: bool) -> Material | None:
         if appearance is None:

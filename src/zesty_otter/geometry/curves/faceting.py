@@ -68,9 +68,11 @@ class Polygons:
     normals : (K, 3) float32
         Those of the surfaces.
     normal_index : (C,) int32
-    uvs : (L, 2) float32
-        Parameters of the surfaces, as long as the surfaces are.
+    uvs : (L, 2) float64
+        Parameters of the surfaces.
     uv_index : (C,) int32
+    lengths : (faces of the body, 2) float64
+        How long one u and one v are at most on each face.
     problems : list of (int, str)
         Faces that could not be made, or not rightly, and why.
     off : dict of int to float
@@ -83,8 +85,9 @@ class Polygons:
     face: NDArray[np.int32]
     normals: NDArray[np.float32]
     normal_index: NDArray[np.int32]
-    uvs: NDArray[np.float32]
+    uvs: Floats
     uv_index: NDArray[np.int32]
+    lengths: Floats
     problems: list[tuple[int, str]] = field(default_factory=list)
     off: dict[int, float] = field(default_factory=dict)
 
@@ -142,6 +145,7 @@ class _Faceting:
         self.meshed: dict[int, _Meshed] = {}
         self.problems: dict[int, str] = {}
         self.off: dict[int, float] = {}
+        self.lengths = np.ones((len(body.faces), 2))
         self.crossed: set[int] = set()
 
     def points_of(self, number: int) -> tuple[NDArray[np.int64], Floats]:
@@ -240,7 +244,8 @@ class _Faceting:
             raise DomainError("its surface cannot be followed")
         if not face.same:
             corner, normal = _reversed(size, corner), -normal
-        return _Meshed(size, corner.astype(np.int32), point, uv * domain.lengths, normal)
+        self.lengths[number] = domain.lengths
+        return _Meshed(size, corner.astype(np.int32), point, uv, normal)
 
     def missing(self, surface: Surface, uv: Floats, triangles: NDArray[np.int32], domain: Domain, fixed: int) -> Floats:
         """Middles of sides within a face that are too far from the surface."""
@@ -299,7 +304,7 @@ class _Faceting:
             none = np.zeros(0, np.int32)
             return Polygons(
                 np.zeros((0, 3)), np.zeros(1, np.int32), none, none, np.zeros((0, 3), np.float32), none,
-                np.zeros((0, 2), np.float32), none, sorted(self.problems.items()),
+                np.zeros((0, 2)), none, self.lengths, sorted(self.problems.items()),
             )  # fmt: skip
         parts = [self.meshed[number] for number in numbers]
         size = np.concatenate([part.size for part in parts])
@@ -315,11 +320,11 @@ class _Faceting:
         values = normal.astype(np.float32)
         same = join_rows(values)
         kept, row = np.unique(same[corner], return_inverse=True)
-        uvs = np.concatenate([part.uv for part in parts]).astype(np.float32)
+        uvs = np.concatenate([part.uv for part in parts])
         uv_kept, uv_row = np.unique(corner, return_inverse=True)
         return Polygons(
             points[used], start, new[point[corner]], face, values[kept], row.astype(np.int32), uvs[uv_kept],
-            uv_row.astype(np.int32), sorted(self.problems.items()), self.off,
+            uv_row.astype(np.int32), self.lengths, sorted(self.problems.items()), self.off,
         )  # fmt: skip
 
 
