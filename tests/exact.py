@@ -261,3 +261,36 @@ def elbow(step: StepText) -> str:
         step.face(step.plane(2 * far, ahead), [(last, False)]),
         step.face(step.plane(2 * out, -along), [(first, True)]),
     ])  # fmt: skip
+
+
+class Turned(StepText):
+    """Surfaces with axes turned about what they are symmetric to: seams and poles lie anywhere, the shape is the same."""
+
+    def __init__(self, seed: int, away: float = 0.0) -> None:
+        self.chance = np.random.default_rng(seed)
+        self.away = away * np.array([1.0, -0.8, 0.35])
+        super().__init__()
+
+    def point(self, place) -> str:
+        return super().point(np.asarray(place, float) + self.away)
+
+    def _placed(self, origin, z) -> str:
+        return self.placement(origin, z, self.chance.normal(size=3))
+
+    def plane(self, origin, z) -> str:
+        return self.once(f"PLANE('',{self._placed(origin, z)})")
+
+    def cylinder(self, origin, z, radius) -> str:
+        z = np.asarray(z, float) * self.chance.choice([-1, 1])
+        return self.once(f"CYLINDRICAL_SURFACE('',{self._placed(np.asarray(origin) + z, z)},{radius:.15f})")
+
+    def cone(self, origin, z, radius, angle) -> str:
+        return self.once(f"CONICAL_SURFACE('',{self._placed(origin, z)},{radius:.15f},{angle:.15f})")
+
+    def sphere(self, origin, radius, z=(0, 0, 1)) -> str:
+        z = self.chance.normal(size=3) if self.chance.integers(4) else self.chance.permutation(X)
+        return self.once(f"SPHERICAL_SURFACE('',{self._placed(origin, z)},{radius:.15f})")
+
+    def torus(self, origin, z, major, minor) -> str:
+        z = np.asarray(z, float) * self.chance.choice([-1, 1])
+        return self.once(f"TOROIDAL_SURFACE('',{self._placed(origin, z)},{major:.15f},{minor:.15f})")

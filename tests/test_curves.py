@@ -130,6 +130,22 @@ def test_normals_are_those_of_the_surface_and_hard_where_surfaces_meet(tmp_path)
     assert len(pairs) == rounded.point_count
 
 
+@pytest.mark.parametrize("seed", [3, 16, 22])
+@pytest.mark.parametrize(
+    "name", ["cylinder", "cone", "sphere", "bowl", "halved_torus", "box", "plate", "slice", "elbow"]
+)
+def test_it_does_not_matter_where_seams_and_poles_lie(tmp_path, name, seed):
+    area, volume, _ = ANSWERS[name]
+    step = exact.Turned(seed, away=1e4 * (seed % 2))
+    step.part("part", [getattr(exact, name)(step)])
+    (tmp_path / "a.step").write_text(step.text())
+    for facets, error in (("density=0.05", 0.25), ("density=0.5 ngons", 0.03)):
+        own_area, own_volume, open_sides = measured(read(tmp_path / "a.step", facets))
+        assert open_sides == 0
+        assert own_area == pytest.approx(area, rel=error)
+        assert own_volume == pytest.approx(volume, rel=error)
+
+
 def test_small_features_take_no_more_than_the_shortest_edge_allows(tmp_path):
     def post(step):
         return exact.cylinder(step, radius=0.5, height=1000.0)

@@ -191,6 +191,9 @@ def domain_of(surface: Surface, loops: Sequence[tuple[Ids, Floats]], limits: Lim
     """
     flat, off = _laid_out(surface, loops)
     whole = [one for one in flat if one.turns == (0, 0)]
+    if max(surface.period) > 0:
+        # A cut that is gone along to and fro bounds nothing on a closed surface.
+        whole = [one for one in whole if abs(one.area) > 1e-9 * max(surface.period) ** 2]
     round_it = [one for one in flat if one.turns != (0, 0)]
     laying = _Laying(surface, limits, add)
     if round_it:

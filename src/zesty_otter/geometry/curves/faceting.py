@@ -232,6 +232,10 @@ class _Faceting:
         ids = point[triangles]
         thin = (ids[:, 0] == ids[:, 1]) | (ids[:, 1] == ids[:, 2]) | (ids[:, 2] == ids[:, 0])
         triangles = triangles[~thin]
+        if thin.any():
+            # Where a pole is laid out as a line, a triangle may lie on both sides of a point near it.
+            _, which, times = np.unique(np.sort(ids[~thin], axis=1), axis=0, return_inverse=True, return_counts=True)
+            triangles = triangles[times[which.reshape(-1)] == 1]
         size, corner = np.full(len(triangles), 3, np.int32), triangles.ravel()
         if limits.kind == "ngons" and flat:
             whole = outline(triangles, domain)
