@@ -103,6 +103,21 @@ def drawn(folder: Path) -> None:
         subprocess.run([*command, *words], check=True, stdout=subprocess.DEVNULL)
 
 
+def facets(folder: Path) -> None:
+    """The winch drum at three densities, and as n-gons."""
+    from PIL import Image
+
+    source = folder / "otterweir" / "sources" / "winch_drum" / "winch_drum.step"
+    sheet = Image.new("RGB", (1280, 800))
+    for number, words in enumerate(("density=0", "density=0.5", "density=1", "density=0.5 ngons")):
+        kept, out = folder / f"drum{number}.obj", folder / f"drum{number}.png"
+        zo.write(zo.read(source, facets=words), kept)
+        command = [str(Path(sys.executable).parent / "zesty-otter"), "picture", str(kept), "-o", str(out)]
+        subprocess.run([*command, "--style", "both", "--size", "640x400"], check=True, stdout=subprocess.DEVNULL)
+        sheet.paste(Image.open(out).convert("RGB"), (number % 2 * 640, number // 2 * 400))
+    sheet.quantize(128).save(SHOTS / "facets.png", optimize=True)
+
+
 def report(folder: Path) -> None:
     """The report page of the demo's job, in a browser."""
     page = (folder / "otterweir" / "ready" / "report.html").as_uri()
@@ -215,9 +230,6 @@ def main() -> None:
                 "zesty-otter run otterweir/otterweir.toml",
                 folder=folder,
             )
-            terminal(
-                "plan", "zesty-otter run otterweir/otterweir.toml --dry-run --fresh --only 'crate*'", folder=folder
-            )
             terminal("formats", "zesty-otter formats", folder=folder)
             terminal("targets", "zesty-otter targets", "zesty-otter targets m-right-up-forward", folder=folder)
             terminal(
@@ -240,7 +252,7 @@ def main() -> None:
                 "zesty-otter compare otterweir/ready/engine/work_boat.glb light.glb",
                 folder=folder,
             )
-            for picture in (drawn, report, deviation, growth):
+            for picture in (drawn, facets, report, deviation, growth):
                 picture(folder)
     finally:
         screen.terminate()
