@@ -6,6 +6,7 @@ Prints ratios, never bare seconds: 3.0 means three times as long as the limit be
 from __future__ import annotations
 
 import math
+import re
 import statistics
 import subprocess
 import sys
@@ -142,6 +143,7 @@ def ratios() -> Iterator[tuple[str, float, str]]:
     yield "triangulate 500,000 quads", split / sort, "an argsort of their corners"
     yield from _steps_on_a_million_triangles(scene)
     yield from _levels()
+    yield from _curves()
     yield from _solid()
     yield from _seen()
     yield from _jobs()
@@ -191,6 +193,37 @@ def _every_format(scene: zo.Scene, folder: Path) -> Iterator[tuple[str, float, s
             f"read {ending} in ASCII, {len(text) / 1e6:.0f} MB",
             took / reading,
             f"reading its bytes (bound {limit:.0f})",
+        )
+
+
+def _curves() -> Iterator[tuple[str, float, str]]:
+    """Exact surfaces: reading their text, and making polygons of them."""
+    from zesty_otter.demo.winch import winch_drum
+    from zesty_otter.formats.step.exchange import Exchange
+
+    text = str(winch_drum()["winch_drum.step"])
+    body = text[text.index("DATA;") + 5 : text.rindex("ENDSEC;")]
+    count = body.count("\n")
+    copies = [re.sub(r"#(\d+)", lambda found, n=n: f"#{int(found[1]) + n * count}", body) for n in range(100)]  # type: ignore[misc]
+    many = text.replace(body, "".join(copies)).encode()
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "many.step"
+        path.write_bytes(many)
+        reading = usual(path.read_bytes, 5)
+        limit = len(many) / 30e6 / reading
+        took = usual(lambda: Exchange(path.read_bytes()), 5)
+        yield f"scan STEP, {len(many) / 1e6:.0f} MB", took / reading, f"reading its bytes (bound {limit:.0f})"
+        path.write_text(text)
+        words = "chord=0.004mm angle=2 shortest=0.01mm"
+        mesh = max(zo.read(path, facets=words).meshes, key=lambda one: one.face_count)
+        sort = usual(lambda: np.argsort(mesh.corner_point), 5)
+        triangles = sum(one.triangle_count for one in zo.read(path, facets=words).meshes)
+        limit = triangles / 300e3 / sort
+        took = usual(lambda: zo.read(path, facets=words), 3)
+        yield (
+            f"{triangles:,} triangles of exact surfaces",
+            took / sort,
+            f"an argsort of their corners (bound {limit:.0f})",
         )
 
 

@@ -136,24 +136,25 @@ def steps(surface: Surface, uv: Floats, limits: Limits) -> tuple[Floats, Floats]
         Of the parameters; infinite along what is straight, as far as no longest edge is asked for.
     scale : (2,) float64
     """
-    du, dv = surface.slopes(uv)
-    lengths = np.stack([np.linalg.norm(du, axis=1), np.linalg.norm(dv, axis=1)], axis=1)
-    scale = np.maximum(lengths.max(axis=0), 1e-300)
     if isinstance(surface, Plane):
-        return np.full(2, limits.longest), scale
+        return np.full(2, limits.longest), np.ones(2)
     if isinstance(surface, Cone):
         widest = float(np.abs(surface.radius + uv[:, 1] * math.tan(surface.angle)).max()) or 1.0
         around = float(limits.step(np.array([math.cos(surface.angle) / widest]))[0]) / widest
+        scale = np.array([widest, 1 / math.cos(surface.angle)])
         return np.array([around, limits.longest / float(scale[1])]), scale
     if isinstance(surface, Sphere):
         both = float(limits.step(np.array([1 / surface.radius]), 0.5)[0]) / surface.radius
-        return np.array([both, both]), np.array([surface.radius, surface.radius])
+        return np.array([both, both]), np.full(2, surface.radius)
     if isinstance(surface, Torus):
-        reach = surface.major + surface.minor * np.cos(uv[:, 1])
-        bent = np.abs(np.cos(uv[:, 1])) / np.maximum(np.abs(reach), 1e-9 * surface.major)
-        steps_around = limits.step(bent, 0.5) / np.maximum(np.abs(reach), 1e-300)
+        reach = np.abs(surface.major + surface.minor * np.cos(uv[:, 1]))
+        bent = np.abs(np.cos(uv[:, 1])) / np.maximum(reach, 1e-9 * surface.major)
+        steps_around = limits.step(bent, 0.5) / np.maximum(reach, 1e-300)
         across = float(limits.step(np.array([1 / surface.minor]), 0.5)[0]) / surface.minor
-        return np.array([float(steps_around.min()), across]), scale
+        return np.array([float(steps_around.min()), across]), np.array([float(reach.max()) or 1.0, surface.minor])
+    du, dv = surface.slopes(uv)
+    lengths = np.stack([np.linalg.norm(du, axis=1), np.linalg.norm(dv, axis=1)], axis=1)
+    scale = np.maximum(lengths.max(axis=0), 1e-300)
     return _sampled_steps(surface, uv, limits), scale
 
 
