@@ -388,6 +388,28 @@ def test_layers_are_groups_and_units_may_differ(tmp_path):
     assert zo.read(tmp_path / "b.step").frame.unit == 1.0
 
 
+@pytest.mark.parametrize("chain", ["50 25", "deviation 0.5% 2%"])
+def test_levels_of_exact_surfaces_are_nearer_or_lighter(tmp_path, chain):
+    steps = zo.steps
+    scene = zo.read(written(tmp_path / "a.step", exact.plate), facets="density=0.7")
+    placed = steps.Reframe(axes="left up forward", unit="m"), steps.BakeTransforms(), steps.Pivot(at="base")
+    scene = zo.apply(scene, *placed)
+    levels = {}
+    for curves in (False, True):
+        made = zo.apply(scene, steps.Levels(chain=chain, curves=curves))
+        levels[curves] = [one.node for one in made.walk() if one.node.role == "level"]
+        assert any("from exact surfaces" in note.text for note in made.notes) == curves
+    for plain, curved in zip(levels[False], levels[True], strict=True):
+        assert measured(curved.mesh)[2] == 0
+        assert curved.properties["triangles"] < plain.properties["triangles"]
+        if chain == "50 25":
+            assert curved.properties["deviation"] < plain.properties["deviation"]
+        # Where the surface is: the same box, as nearly as facets are.
+        assert np.allclose(curved.mesh.points.min(axis=0), scene.meshes[0].points.min(axis=0), atol=1e-4)
+    other = zo.apply(scene, steps.Lighten(triangles=5000), steps.Levels(chain=chain, curves=True))
+    assert any("no mesh was made of exact surfaces" in note.text for note in other.notes)
+
+
 def test_triangulation_keeps_its_segments():
     chance = np.random.default_rng(3)
     for _ in range(50):

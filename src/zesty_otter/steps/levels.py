@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import pairwise
@@ -14,6 +14,8 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import AfterValidator, BeforeValidator, Field, WithJsonSchema
 
+from zesty_otter.exact import remade
+from zesty_otter.geometry.curves.dividing import Limits
 from zesty_otter.geometry.simplify.deviation import Deviation
 from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.model import Mesh, Node, Note, Placed, Scene, count_of, parse_length, transformed
@@ -136,6 +138,11 @@ class Levels(Step):
     )
     limit: float = Field(0.015, gt=0, description=LIMIT)
     hand_made: bool = Field(True, description="Use existing hand-made levels.")
+    curves: bool = Field(
+        False,
+        description="Where a mesh was made of exact surfaces just now, make its levels of them as well, and take"
+        " whichever is lighter or closer.",
+    )
     names: LevelNames = "{name}_LOD{level}"
 
     def change(self, scene: Scene) -> Scene:
@@ -171,7 +178,13 @@ class Levels(Step):
         count = sum(map(len, behind.values()))
         if count:
             made_for = count_of(sum(map(bool, behind.values())), "mesh")
-            notes.insert(0, self.note(f"{count_of(count, 'level')} made for {made_for}"))
+            remade_points = {id(mesh.points) for chain in chains.values() for mesh in chain.exact}
+            exact = sum(id(one.mesh.points) in remade_points for own in behind.values() for one in own if one.mesh)
+            of_them = f", {exact} of them from exact surfaces" if exact else ""
+            notes.insert(0, self.note(f"{count_of(count, 'level')} made for {made_for}{of_them}"))
+        if self.curves and count and not any(chain.curved for chain in chains.values()):
+            text = "no mesh was made of exact surfaces in the same run, or UVs were added or meshes joined since"
+            notes.append(self.note(text, kind="finding"))
         return with_nodes_behind(scene, behind, changed).with_notes(*notes)
 
     def _fixed(self, scene: Scene, mesh: Mesh) -> NDArray[np.bool_] | None:
@@ -259,6 +272,8 @@ class _Chain:
     ) -> None:
         self.step, self.mesh, self.scale, self.fixed, self.span = step, mesh, scale, fixed, span
         self.skipped: list[tuple[str, int]] = []
+        self.exact: list[Mesh] = []
+        self.faceted: dict[float, Mesh | None] = {}
         box = mesh.surface_bounds
         self.size = float((box[1] - box[0]).max()) * scale
 
@@ -293,6 +308,54 @@ class _Chain:
         return self.heavy.measured(mesh)
 
     @cached_property
+    def curved(self) -> Callable[[Limits], Mesh | None] | None:
+        """What makes the mesh of its exact surfaces again, where that is wanted and known."""
+        return remade(self.mesh) if self.step.curves else None
+
+    def _faceted(self, chord: float) -> Mesh | None:
+        """The mesh made of its exact surfaces again, this far off at most, in its own unit."""
+        if chord not in self.faceted:
+            limits = Limits(chord, math.radians(120), 2 * chord)
+            self.faceted[chord] = None if self.curved is None else self.curved(limits)
+        return self.faceted[chord]
+
+    def _chords(self) -> list[float]:
+        """Chord errors to try, ever coarser."""
+        size = self.size / self.scale
+        return [size * 10 ** (-4 + k / 6) for k in range(16)]
+
+    def _closer(self, light: Mesh, target: int) -> tuple[Mesh, Deviation]:
+        """A lighter mesh, or one of exact surfaces that has no more triangles than asked for and is nearer."""
+        found = self.measured(light)
+        if self.curved is None:
+            return light, found
+        for chord in self._chords():
+            mesh = self._faceted(chord)
+            if mesh is not None and mesh.triangle_count <= max(target, light.triangle_count):
+                own = self.measured(mesh)
+                if own.largest < found.largest:
+                    self.exact.append(mesh)
+                    return mesh, own
+                break
+        return light, found
+
+    def _lighter(self, light: Mesh, found: Deviation, allowed: float) -> tuple[Mesh, Deviation]:
+        """A mesh that is near enough, or one of exact surfaces that is near enough and has fewer triangles."""
+        if self.curved is None:
+            return light, found
+        for chord in reversed(self._chords()):
+            if chord * self.scale > 2 * allowed:
+                continue
+            mesh = self._faceted(chord)
+            if mesh is None or mesh.triangle_count >= light.triangle_count:
+                break
+            own = self.measured(mesh)
+            if own.largest * self.scale <= allowed:
+                self.exact.append(mesh)
+                return mesh, own
+        return light, found
+
+    @cached_property
     def levels(self) -> list[tuple[Mesh, Deviation]]:
         """A mesh for each wish, and what it differs by."""
         wishes = self.step.chain
@@ -302,7 +365,8 @@ class _Chain:
                 max(round(full * wish.value), 1) if wish.kind == "ratio" else min(int(wish.value), full)
                 for wish in wishes
             ]
-            return [(mesh, self.measured(mesh)) for mesh in self.heavy.lightened(targets, self._tell)]
+            made = zip(self.heavy.lightened(targets, self._tell), targets, strict=True)
+            return [self._closer(mesh, target) for mesh, target in made]
         targets = []
         count = float(full)
         while count >= 4:
@@ -311,7 +375,8 @@ class _Chain:
         tries = list(self.heavy.lightened(targets or [full], self._tell))
         self.heavy.forget()  # what could not be done for tries nobody needs to know
         measured: dict[int, Deviation] = {}
-        return [self._lightest_within(tries, self._allowed(wish), measured) for wish in wishes]
+        near = [(self._allowed(wish), self._lightest_within(tries, self._allowed(wish), measured)) for wish in wishes]
+        return [self._lighter(*found, allowed) for allowed, found in near]
 
     def _tell(self, share: float) -> None:
         tell(self.span[0] + share * self.span[1])

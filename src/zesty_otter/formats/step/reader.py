@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from zesty_otter.errors import InputError
+from zesty_otter.exact import Origin, reading
 from zesty_otter.formats.exact import became, facts_of, lengths_on, size_of
 from zesty_otter.formats.facets import ExactFacts, Facets
 from zesty_otter.formats.files import load_bytes
@@ -40,7 +41,7 @@ def read(
 ) -> Scene:
     """Read a STEP file."""
     del folders
-    return _Reading(path, _exchange(path), Facets.parsed(facets), progress).scene()
+    return _Reading(path, _exchange(path), Facets.parsed(facets), progress, reading()).scene()
 
 
 def _exchange(path: Path) -> Exchange:
@@ -57,11 +58,11 @@ def facts(path: Path) -> ExactFacts:
     """What surfaces are in a STEP file, and what each density makes of them."""
     exchange = _exchange(path)
 
-    def reading(facets: Facets) -> tuple[Scene, dict[str, int]]:
-        made = _Reading(path, exchange, facets, None)
+    def read_as(facets: Facets) -> tuple[Scene, dict[str, int]]:
+        made = _Reading(path, exchange, facets)
         return made.scene(), made.surfaces
 
-    return facts_of(reading)
+    return facts_of(read_as)
 
 
 @dataclass(frozen=True)
@@ -95,8 +96,14 @@ class _Part:
 
 class _Reading:
     def __init__(
-        self, path: Path, exchange: Exchange, facets: Facets, progress: Callable[[float], None] | None
+        self,
+        path: Path,
+        exchange: Exchange,
+        facets: Facets,
+        progress: Callable[[float], None] | None = None,
+        keep: Callable[[Origin], None] | None = None,
     ) -> None:
+        self.keep = keep
         self.path, self.exchange, self.facets, self.progress = path, exchange, facets, progress
         self.notes: dict[tuple[str, str], Note] = {}
         self.shapes = Shapes(exchange)
@@ -465,10 +472,16 @@ class _Reading:
             if len(polygons.face):
                 own = said.strip() if len(shells) == 1 else f"{said or name}_{number + 1}"
                 mesh = self._mesh(own or name, polygons, faces, group, item, representation, context.unit)
-                if instance.kind in _SOLIDS and volume_of(mesh) < 0:
+                is_turned = instance.kind in _SOLIDS and volume_of(mesh) < 0
+                if is_turned:
                     mesh = mesh.turned_round()
                     self.turned += 1
-                yield self._finished(mesh, item, context)
+                shown = self._finished(mesh, item, context)
+                if self.keep is not None:
+                    slots = np.zeros(len(faces), np.int32)
+                    slots[polygons.face] = mesh.slot_of_face
+                    self.keep(Origin(body, slots, shown.mesh.points, context.unit / self.unit, is_turned))
+                yield shown
         self._step_on()
 
     def _step_on(self) -> None:
