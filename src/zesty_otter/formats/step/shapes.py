@@ -106,8 +106,8 @@ class Shapes:
 
     def direction(self, number: int) -> Floats:
         given = numbers_of(self._arguments(number, "DIRECTION", 2)[1])
-        size = float(np.linalg.norm(given))
-        if given.shape != (3,) or size == 0:
+        size = math.sqrt(sum(one * one for one in given.tolist()))
+        if given.shape != (3,) or size == 0 or not math.isfinite(size):
             raise ExchangeError(f"#{number} is no direction in space")
         return given / size
 
@@ -383,15 +383,19 @@ class Shapes:
 
 def placed(origin: Floats, z: Floats | None, x: Floats | None) -> Placed:
     """Axes from a direction of z and one that x is near to (ISO 10303-42, first_proj_axis)."""
-    z = np.array([0.0, 0.0, 1.0]) if z is None else z
-    for given in (x, np.array([1.0, 0, 0]), np.array([0, 1.0, 0])):
+    # In plain numbers: there are a great many of these, and arrays of three take their time.
+    zx, zy, zz = (0.0, 0.0, 1.0) if z is None else z.tolist()
+    for given in (None if x is None else x.tolist(), [1.0, 0.0, 0.0], [0.0, 1.0, 0.0]):
         if given is None:
             continue
-        across = given - (given @ z) * z
-        size = float(np.linalg.norm(across))
+        gx, gy, gz = given
+        share = gx * zx + gy * zy + gz * zz
+        ax, ay, az = gx - share * zx, gy - share * zy, gz - share * zz
+        size = math.sqrt(ax * ax + ay * ay + az * az)
         if size > 1e-9:
-            across = across / size
-            return Placed(origin, np.stack([across, np.cross(z, across), z]))
+            ax, ay, az = ax / size, ay / size, az / size
+            across = (zy * az - zz * ay, zz * ax - zx * az, zx * ay - zy * ax)
+            return Placed(origin, np.array([(ax, ay, az), across, (zx, zy, zz)]))
     raise ExchangeError("a placement has no axes")
 
 
@@ -602,6 +606,14 @@ class _Making:
         start, end = self._vertex(ref_of(args[1])), self._vertex(ref_of(args[2]))
         curve = self.shapes.curve(ref_of(args[3]))
         same = args[4] != ".F."
+        if isinstance(curve, Line) and start != end:
+            # The line from one to the other, which its own is within the tolerance.
+            along = self.places[end] - self.places[start]
+            off = abs(along @ curve.along) / math.sqrt(max(float((along @ along) * (curve.along @ curve.along)), 1e-300))
+            if off > 1 - 1e-12:
+                self.known_edges[number] = len(self.edges)
+                self.edges.append(Edge(Line(self.places[start], along), 0.0, 1.0, start, end))
+                return self.known_edges[number]
         places = np.array([self.places[start], self.places[end]])
         first, last = (float(t) for t in curve.parameters_of(places))
         meets = curve.at(np.array([first, last]))

@@ -76,6 +76,8 @@ def divided(curve: Curve, first: float, last: float, limits: Limits, finer: int 
     if last < first:
         return divided(curve, last, first, limits, finer)[::-1]
     if isinstance(curve, Line):
+        if finer == 1 and limits.longest == math.inf:
+            return np.array([first, last])
         length = (last - first) * float(np.linalg.norm(curve.along))
         count = finer * (math.ceil(length / limits.longest - 1e-9) if limits.longest < math.inf else 1)
         return np.linspace(first, last, max(min(count, _MOST), 1) + 1)

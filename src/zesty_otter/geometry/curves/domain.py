@@ -40,7 +40,8 @@ class _Loop:
     @property
     def area(self) -> float:
         x, y = (self.uv - self.uv[0]).T
-        return float(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y) / 2)
+        # From the first point on, which is the origin here.
+        return float(x[:-1] @ y[1:] - x[1:] @ y[:-1]) / 2
 
     def moved(self, by: Sequence[float] | Floats) -> _Loop:
         return _Loop(self.uv + by, self.ids, self.turns)
