@@ -103,10 +103,10 @@ class _Reading:
                     self.note("lost", f"'{kind}' is not a kind of curve", self._line(found.start()))
                 self.basis = _Basis(kind, "rat" in words)
             elif key == "deg":
-                own = [int(_float(word, 1.0)) for word in words[:2]] or [1]
+                own = [_whole(word) for word in words[:2]] or [1]
                 self.basis.degree = own[0], own[-1]
             elif key == "step":
-                own = [max(int(_float(word, 1.0)), 1) for word in words[:2]] or [1]
+                own = [max(_whole(word), 1) for word in words[:2]] or [1]
                 self.basis.step = own[0], own[-1]
             elif key == "bmat" and words:
                 self.basis.matrix[words[0]] = [_float(word, 0.0) for word in words[1:]]
@@ -264,3 +264,8 @@ def _float(word: str, missing: float) -> float:
         return float(word)
     except ValueError:
         return missing
+
+
+def _whole(word: str) -> int:
+    value = _float(word, 1.0)
+    return int(value) if abs(value) < 1e6 else 1

@@ -186,17 +186,24 @@ cpdef int64_t insert(
 cdef int32_t _side_of(
     const int32_t[:, ::1] corner, const int32_t[:, ::1] beside, const int32_t[::1] at, int32_t a, int32_t b
 ) noexcept nogil:
-    # 3 t + k of a side from a to b, or from b to a, met going round a; -1 where there is none.
-    cdef int32_t t = at[a], first = at[a], k, turn
-    for turn in range(1 << 20):
-        k = _index(corner, t, a)
-        if corner[t, _NEXT[k]] == b:
-            return 3 * t + _NEXT[k + 1]
-        if corner[t, _NEXT[k + 1]] == b:
-            return 3 * t + _NEXT[k]
-        t = beside[t, _NEXT[k]]
-        if t == first or t < 0:
-            break
+    # 3 t + k of a side from a to b, or from b to a, met going round a, or round b where the way round a ends outside;
+    # -1 where there is none.
+    cdef int32_t t, first, k, turn, swap, half
+    for half in range(2):
+        t = first = at[a]
+        for turn in range(1 << 20):
+            k = _index(corner, t, a)
+            if corner[t, _NEXT[k]] == b:
+                return 3 * t + _NEXT[k + 1]
+            if corner[t, _NEXT[k + 1]] == b:
+                return 3 * t + _NEXT[k]
+            t = beside[t, _NEXT[k]]
+            if t == first or t < 0:
+                break
+        if t == first:
+            return -1
+        swap, a = a, b
+        b = swap
     return -1
 
 
@@ -243,7 +250,9 @@ cpdef int64_t hold(
                     if t < 0 or t == at[a]:
                         break
                 if end >= 0:
-                    _fix(beside, fixed, _side_of(corner, beside, at, a, end))
+                    side = _side_of(corner, beside, at, a, end)
+                    if side >= 0:
+                        _fix(beside, fixed, side)
                     a = end
                     continue
                 if not found:
@@ -282,6 +291,8 @@ cpdef int64_t hold(
                     first = (first + 1) % len(crossed)
                     n_crossed -= 1
                     side = _side_of(corner, beside, at, left, right)
+                    if side < 0:
+                        break
                     t, k = side // 3, side % 3
                     p = corner[t, k]
                     n = beside[t, k]
