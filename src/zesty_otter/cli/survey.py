@@ -42,7 +42,10 @@ def command(
         try:
             with console.progress(f"Reading {path.name}", quiet=quiet or json) as progress:
                 whole = formats.read(path, unit, axes, progress=progress, pose=pose, scene=scene, facets=facets)
-                exact = formats.exact_facts(path) if any(one.text.startswith(EXACT) for one in whole.notes) else None
+            exact = None
+            if any(one.text.startswith(EXACT) for one in whole.notes):
+                with console.progress("Trying densities", quiet=quiet or json) as progress:
+                    exact = formats.exact_facts(path, progress)
             found = audit.survey(steps.Roles().apply(whole))
         except InputError as error:
             if len(files) == 1:

@@ -239,12 +239,14 @@ def _facets_in(facets: Facets | str, unit: float | str) -> Facets:
     return replace(Facets.parsed(facets), unit=Frame("left up forward", unit).unit)
 
 
-def exact_facts(path: str | PathLike[str]) -> ExactFacts | None:
+def exact_facts(path: str | PathLike[str], progress: Progress | None = None) -> ExactFacts | None:
     """What exact surfaces a file holds; None where its format has none.
 
     Parameters
     ----------
     path : path
+    progress : callable, optional
+        Called now and then with the share that is done.
 
     Returns
     -------
@@ -264,7 +266,7 @@ def exact_facts(path: str | PathLike[str]) -> ExactFacts | None:
         kind = _format_of(Path(path), stream.read(1024), said=str(path))
     if "facets" not in kind.chooses or kind.reader is None:
         return None
-    found: ExactFacts = import_module(kind.reader).facts(Path(path))
+    found: ExactFacts = import_module(kind.reader).facts(Path(path), progress)
     return found
 
 

@@ -13,19 +13,30 @@ from zesty_otter.geometry.curves.surfaces import Plane, SplineSurface
 from zesty_otter.model import Layer, Mesh, Scene, count_of, seen_bounds
 
 
+_MANY = 2000  # surfaces, from which on fewer densities are tried
+
+
 def became(surfaces: Mapping[str, int]) -> str:
     """The remark that exact surfaces became polygons."""
     said = ", ".join(count_of(count, f"{kind} surface") for kind, count in _sorted(surfaces))
     return f"{EXACT} ({said}); --facets says how fine"
 
 
-def facts_of(read: Callable[[Facets], tuple[Scene, Mapping[str, int]]]) -> ExactFacts:
+def facts_of(
+    read: Callable[[Facets], tuple[Scene, Mapping[str, int]]], progress: Callable[[float], None] | None = None
+) -> ExactFacts:
     """What a file holds: ``read`` gives its scene, and how many surfaces of each kind there are."""
     triangles: list[tuple[float, int]] = []
-    for density in DENSITIES:
+    densities = list(DENSITIES)
+    while densities:
+        density = densities.pop(0)
         scene, surfaces = read(Facets(density))
         meshes = (one.node.mesh for one in scene.walk())
         triangles.append((density, sum(mesh.triangle_count for mesh in meshes if mesh is not None)))
+        if sum(surfaces.values()) > _MANY:
+            densities = [one for one in densities if one in (0.5, 1.0)]
+        if progress is not None:
+            progress(len(triangles) / (len(triangles) + len(densities)))
     box = seen_bounds(scene)
     sides = scene.frame.sides(box) if np.isfinite(box).all() else None
     unit = scene.frame.unit or 1.0

@@ -94,9 +94,9 @@ def read(
     return _reading(path, progress, folders, Facets.parsed(facets))[0]
 
 
-def facts(path: Path) -> ExactFacts:
+def facts(path: Path, progress: Callable[[float], None] | None = None) -> ExactFacts:
     """What free-form surfaces are in a file, and what each density makes of them."""
-    return facts_of(lambda facets: _reading(path, None, (), facets))
+    return facts_of(lambda facets: _reading(path, None, (), facets), progress)
 
 
 def _reading(

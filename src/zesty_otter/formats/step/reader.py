@@ -54,7 +54,7 @@ def _exchange(path: Path) -> Exchange:
     return exchange
 
 
-def facts(path: Path) -> ExactFacts:
+def facts(path: Path, progress: Callable[[float], None] | None = None) -> ExactFacts:
     """What surfaces are in a STEP file, and what each density makes of them."""
     exchange = _exchange(path)
 
@@ -62,7 +62,7 @@ def facts(path: Path) -> ExactFacts:
         made = _Reading(path, exchange, facets)
         return made.scene(), made.surfaces
 
-    return facts_of(read_as)
+    return facts_of(read_as, progress)
 
 
 @dataclass(frozen=True)

@@ -609,8 +609,8 @@ class _Making:
         if isinstance(curve, Line) and start != end:
             # The line from one to the other, which its own is within the tolerance.
             along = self.places[end] - self.places[start]
-            off = abs(along @ curve.along) / math.sqrt(max(float((along @ along) * (curve.along @ curve.along)), 1e-300))
-            if off > 1 - 1e-12:
+            size = math.sqrt(float((along @ along) * (curve.along @ curve.along)))
+            if abs(along @ curve.along) > (1 - 1e-12) * size:
                 self.known_edges[number] = len(self.edges)
                 self.edges.append(Edge(Line(self.places[start], along), 0.0, 1.0, start, end))
                 return self.known_edges[number]

@@ -85,7 +85,7 @@ def read(
         raise InputError("nests too deeply.", file=path) from None
 
 
-def facts(path: Path) -> ExactFacts:
+def facts(path: Path, progress: Callable[[float], None] | None = None) -> ExactFacts:
     """What patches are in a file, and what each density makes of them."""
 
     def reading(facets: Facets) -> tuple[Scene, dict[str, int]]:
@@ -93,7 +93,7 @@ def facts(path: Path) -> ExactFacts:
         made = _Reading(path, (), open_package(path, data) if data[:2] == b"PK" else None, facets)
         return made.scene(data), made.exact
 
-    return facts_of(reading)
+    return facts_of(reading, progress)
 
 
 class _Reading:

@@ -78,14 +78,14 @@ def read(
     return _Reading(path, folders, facets=Facets.parsed(facets)).scene()
 
 
-def facts(path: Path) -> ExactFacts:
+def facts(path: Path, progress: Callable[[float], None] | None = None) -> ExactFacts:
     """What patches are in a file, and what each density makes of them."""
 
     def reading(facets: Facets) -> tuple[Scene, dict[str, int]]:
         made = _Reading(path, (), facets=facets)
         return made.scene(), made.exact
 
-    return facts_of(reading)
+    return facts_of(reading, progress)
 
 
 class _Reading:

@@ -11,7 +11,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.curves.splines import basis, curve_at
+from zesty_otter.geometry.curves.splines import curve_at
 
 Floats = NDArray[np.float64]
 
@@ -349,13 +349,3 @@ def _spread(ends: Floats, pieces: int) -> Floats:
     """Values at even distances between each two of some."""
     share = np.arange(pieces) / pieces
     return np.append((ends[:-1, None] + np.diff(ends)[:, None] * share).ravel(), ends[-1])
-
-
-def is_rational(control: Floats) -> bool:
-    return bool((control[:, 3] != control[0, 3]).any())
-
-
-__all__ = [
-    "FULL_TURN", "NO_BREAKS", "Chain", "Curve", "Ellipse", "Floats", "Hyperbola", "Line", "Mapped", "Parabola", "Piece",
-    "Placed", "Polyline", "Spline", "basis", "is_rational", "nearest", "samples_of",
-]  # fmt: skip

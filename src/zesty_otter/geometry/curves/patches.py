@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from zesty_otter.geometry.curves.curves import Chain, Curve, Floats, Mapped, Piece, Spline
+from zesty_otter.geometry.curves.curves import Curve, Floats, Mapped, Spline
 from zesty_otter.geometry.curves.faceting import Body, Edge, Face
 from zesty_otter.geometry.curves.surfaces import SplineSurface
 
@@ -111,13 +111,6 @@ def on_surface(surface: SplineSurface, flat: Curve) -> Curve:
         return slope[:, :1] * du + slope[:, 1:2] * dv
 
     return Mapped(flat, lambda uv: surface.at(uv[:, :2]), turn)
-
-
-def joined_curve(curves: Sequence[Curve]) -> Curve:
-    """Several curves that follow each other as one."""
-    if len(curves) == 1:
-        return curves[0]
-    return Chain(tuple(Piece(one, *one.span) for one in curves))
 
 
 def _is_held(knots: Floats, degree: int) -> bool:
