@@ -138,6 +138,14 @@ def test_what_cannot_be_read_gets_one_clear_message(tmp_path, text, problem):
         zo.read(tmp_path / "a.wrl")
 
 
+def test_control_characters_anywhere_are_dropped(tmp_path):
+    scene = read(
+        tmp_path,
+        "UNIT length \x03len 1\nDEF a\x01b Group { \x02children [ DEF c\x04 Shape { geometry Box { \x05size 1 1 1 } } ] }",
+    )
+    assert [one.node.name for one in scene.walk()] == ["ab", "c"]
+
+
 def test_what_stands_before_a_fault_is_taken(tmp_path):
     scene = read(tmp_path, 'Shape { geometry Box { } }\nShape { geometry Box { size "a')
     assert len(scene.meshes) == 1

@@ -12,7 +12,6 @@ from zesty_otter.geometry.curves.faceting import Body, Polygons, faceted
 from zesty_otter.geometry.curves.surfaces import Plane, SplineSurface
 from zesty_otter.model import Layer, Mesh, Scene, count_of, seen_bounds
 
-
 _MANY = 2000  # surfaces, from which on fewer densities are tried
 
 

@@ -116,7 +116,7 @@ def document_of(path: Path, text: str, fetch: Fetch | None = None) -> Document:
     root = etree.Element("X3D")
     about = etree.SubElement(root, "head")
     for category, factor in parser.units:
-        etree.SubElement(about, "unit", category=category, conversionFactor=factor)
+        etree.SubElement(about, "unit", category=_clean(category), conversionFactor=_clean(factor))
     scene = etree.SubElement(root, "Scene")
     building = _Building(parser.protos)
     try:
@@ -358,13 +358,15 @@ class _Building:
         if self.count > _MOST_NODES or depth > _DEEPEST:
             raise ClassicError("its prototypes make too many nodes")
         if isinstance(node, _Use):
-            etree.SubElement(parent, "Group", USE=_clean(scope.keys.get(node.name, node.name)), containerField=holder)
+            etree.SubElement(
+                parent, "Group", USE=_clean(scope.keys.get(node.name, node.name)), containerField=_clean(holder)
+            )
             return
         protos = within.proto.known if within is not None else self.protos
         if node.kind in protos:
             self.used(parent, node, holder, scope, within, depth, protos[node.kind])
             return
-        element = etree.SubElement(parent, _tag(node.kind), containerField=holder)
+        element = etree.SubElement(parent, _tag(node.kind), containerField=_clean(holder))
         self.named(element, node.name, scope)
         self.filled(element, node.fields, scope, within, depth)
 
