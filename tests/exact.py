@@ -294,3 +294,45 @@ class Turned(StepText):
     def torus(self, origin, z, major, minor) -> str:
         z = np.asarray(z, float) * self.chance.choice([-1, 1])
         return self.once(f"TOROIDAL_SURFACE('',{self._placed(origin, z)},{major:.15f},{minor:.15f})")
+
+
+class Swept(StepText):
+    """Round surfaces as what a curve makes when it is moved, turned or set off."""
+
+    def _circle(self, origin, z, radius, x=None) -> str:
+        return self.once(f"CIRCLE('',{self.placement(origin, z, x)},{radius:.15f})")
+
+    def _turned(self, curve, origin, z) -> str:
+        axis = self.once(f"AXIS1_PLACEMENT('',{self.point(origin)},{self.direction(z)})")
+        return self.once(f"SURFACE_OF_REVOLUTION('',{curve},{axis})")
+
+    def cylinder(self, origin, z, radius) -> str:
+        vector = self.once(f"VECTOR('',{self.direction(z)},3.)")
+        return self.once(f"SURFACE_OF_LINEAR_EXTRUSION('',{self._circle(origin, z, radius)},{vector})")
+
+    def cone(self, origin, z, radius, angle) -> str:
+        start = np.asarray(origin, float) + (radius, 0, 0)
+        along = np.array([math.tan(angle), 0.0, 1.0])
+        line = self.once(
+            f"LINE('',{self.point(start)},{self.once(f'VECTOR({chr(39) * 2},{self.direction(along)},1.)')})"
+        )
+        first, last = (f"PARAMETER_VALUE({value:.15f})" for value in (0.0, radius / abs(math.sin(angle))))
+        side = self.once(f"TRIMMED_CURVE('',{line},({first}),({last}),.T.,.PARAMETER.)")
+        return self._turned(side, origin, z)
+
+    def sphere(self, origin, radius, z=(0, 0, 1)) -> str:
+        # Half a circle in the plane of x and z, from the lower pole to the upper one.
+        whole = self._circle(origin, -Y, radius, x=-Z)
+        ends = [f"PARAMETER_VALUE({value:.15f})" for value in (0.0, math.pi)]
+        return self._turned(self.once(f"TRIMMED_CURVE('',{whole},({ends[0]}),({ends[1]}),.T.,.PARAMETER.)"), origin, Z)
+
+    def torus(self, origin, z, major, minor) -> str:
+        ring = self._circle(np.asarray(origin, float) + (major, 0, 0), -Y, minor)
+        return self._turned(ring, origin, z)
+
+
+class SetOff(Swept):
+    """Cylinders as surfaces beside thinner ones."""
+
+    def cylinder(self, origin, z, radius) -> str:
+        return self.once(f"OFFSET_SURFACE('',{super().cylinder(origin, z, 0.7 * radius)},{0.3 * radius:.15f},.F.)")

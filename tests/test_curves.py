@@ -146,6 +146,50 @@ def test_it_does_not_matter_where_seams_and_poles_lie(tmp_path, name, seed):
         assert own_volume == pytest.approx(volume, rel=error)
 
 
+@pytest.mark.parametrize("kind", [exact.Swept, exact.SetOff])
+@pytest.mark.parametrize("name", ["cylinder", "cone", "sphere", "bowl", "torus", "halved_torus", "plate", "slice"])
+def test_swept_and_set_off_surfaces_are_what_they_make(tmp_path, name, kind):
+    area, volume, _ = ANSWERS[name]
+    step = kind()
+    step.part("part", [getattr(exact, name)(step)])
+    (tmp_path / "a.step").write_text(step.text())
+    for facets, error in (("density=0.05", 0.25), ("density=0.5 ngons", 0.03)):
+        own_area, own_volume, open_sides = measured(read(tmp_path / "a.step", facets))
+        assert open_sides == 0
+        assert own_area == pytest.approx(area, rel=error)
+        assert own_volume == pytest.approx(volume, rel=error)
+
+
+@pytest.mark.parametrize("outer", [True, False])
+def test_a_ring_thicker_than_wide_is_its_outer_or_its_inner_part(tmp_path, outer):
+    step = StepText()
+    surface = step.add(f"DEGENERATE_TOROIDAL_SURFACE('',{step.placement((0, 0, 0))},1.,2.,.{'T' if outer else 'F'}.)")
+    tip = step.vertex((0, 0, math.sqrt(3)))
+    bound = step.add(f"FACE_BOUND('',{step.add(f'VERTEX_LOOP({chr(39) * 2},{tip})')},.T.)")
+    step.part("ring", [step.solid("", [step.add(f"ADVANCED_FACE('',({bound}),{surface},.{'T' if outer else 'F'}.)")])])
+    (tmp_path / "a.step").write_text(step.text())
+    area, _, open_sides = measured(read(tmp_path / "a.step", "density=0.8"))
+    assert open_sides == 0
+    # The arc of 240 degrees outside turned round the axis, or that of 120 degrees within (P. Guldin).
+    turn = 2 * math.pi / 3 if outer else math.pi / 3
+    assert area == pytest.approx(8 * math.pi * (2 * math.sin(turn) + (turn if outer else -turn)), rel=0.01)
+
+
+def test_a_solid_of_flat_loops_is_read(tmp_path):
+    step = StepText()
+    corners = [(0, 0, 0), (2, 0, 0), (0, 3, 0), (0, 0, 4)]
+    points = [step.point(one) for one in corners]
+    faces = []
+    for loop in ((0, 2, 1), (0, 1, 3), (1, 2, 3), (2, 0, 3)):
+        poly = step.add(f"POLY_LOOP('',({','.join(points[k] for k in loop)}))")
+        faces.append(step.add(f"FACE('',({step.add(f'FACE_OUTER_BOUND({chr(39) * 2},{poly},.T.)')}))"))
+    step.part(
+        "wedge", [step.add(f"FACETED_BREP('',{step.add(f'CLOSED_SHELL({chr(39) * 2},({chr(44).join(faces)}))')})")]
+    )
+    (tmp_path / "a.step").write_text(step.text())
+    assert measured(read(tmp_path / "a.step")) == (pytest.approx(3 + 4 + 6 + math.sqrt(244) / 2), pytest.approx(4), 0)
+
+
 def test_small_features_take_no_more_than_the_shortest_edge_allows(tmp_path):
     def post(step):
         return exact.cylinder(step, radius=0.5, height=1000.0)
