@@ -96,6 +96,10 @@ class Exchange:
             self.broken += int(counts[3])
             self.is_cut |= bool(counts[2]) or not re.match(rb"\s*ENDSEC", data[end : end + 64])
         self.numbers, self.first = number[:done].copy(), first[: done + 1].copy()
+        # References are resolved at once, for all of the file: those that lead nowhere are told.
+        leads = np.flatnonzero(self.kinds[:used] == _REFERENCE)
+        self.targets = self.rows_of(self.values[leads])
+        self.missing = int((self.targets < 0).sum())
         self.made: dict[int, Instance | None] = {}
         # Single tokens are looked up much quicker through these.
         self._kind, self._value, self._start, self._size = (
@@ -110,8 +114,10 @@ class Exchange:
     def _sorted(self) -> NDArray[np.int64]:
         return self.numbers[self._order]
 
-    def rows_of(self, numbers: NDArray[np.int64]) -> NDArray[np.int64]:
+    def rows_of(self, numbers: NDArray[np.int64]) -> NDArray[Any]:
         """The row of each number, -1 where there is none."""
+        if self._dense is not None:
+            return self._dense[np.clip(numbers, -1, len(self._dense) - 1)]
         if not len(self._sorted):
             return np.full(len(numbers), -1)
         at = np.minimum(np.searchsorted(self._sorted, numbers), len(self._sorted) - 1)
@@ -119,11 +125,11 @@ class Exchange:
 
     @cached_property
     def _dense(self) -> NDArray[np.int32] | None:
-        """The row of each number, the first where it stands twice; None where numbers are far apart."""
-        most = int(self.numbers.max()) if len(self.numbers) else 0
+        """The row of each number, the first where it stands twice, with -1 last; None where numbers are far apart."""
+        most = int(self.numbers.max(initial=0))
         if most > 16 * len(self.numbers) + 100_000:
             return None
-        table = np.full(most + 1, -1, np.int32)
+        table = np.full(most + 2, -1, np.int32)
         table[self.numbers[::-1]] = np.arange(len(self.numbers) - 1, -1, -1, dtype=np.int32)
         return table
 

@@ -127,6 +127,8 @@ class _Reading:
             self.note("lost", "the file ends in the middle; what is whole before that is read")
         if exchange.broken:
             self.note("lost", f"{count_of(exchange.broken, 'instance')} that cannot be read left out")
+        if exchange.missing:
+            self.note("lost", f"{count_of(exchange.missing, 'reference')} to instances that are not in the file")
         self.solids = max(len(exchange.of_kind(*_SOLIDS, *_SURFACES, *TESSELLATED)), 1)
         representations = [row for row in self._representations() if row]
         contexts = [self._context_of(one) for one in representations]
