@@ -336,3 +336,16 @@ class SetOff(Swept):
 
     def cylinder(self, origin, z, radius) -> str:
         return self.once(f"OFFSET_SURFACE('',{super().cylinder(origin, z, 0.7 * radius)},{0.3 * radius:.15f},.F.)")
+
+
+class Unsewn(StepText):
+    """Every face has edges and vertices of its own, which run along it."""
+
+    def face(self, surface, *loops, same=True) -> str:
+        return super().face(surface, *([self._copy(edge, way) for edge, way in loop] for loop in loops), same=same)
+
+    def _copy(self, edge: str, way: bool) -> tuple[str, bool]:
+        start, end, curve, _ = self.lines[int(edge[1:]) - 1].removeprefix("EDGE_CURVE('',").rstrip(")").split(",")
+        start, end = (self.add(self.lines[int(one[1:]) - 1]) for one in (start, end))
+        ends = (start, end) if way else (end, start)
+        return self.add(f"EDGE_CURVE('',{','.join(ends)},{curve},{'.T.' if way else '.F.'})"), True

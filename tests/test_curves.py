@@ -146,9 +146,9 @@ def test_it_does_not_matter_where_seams_and_poles_lie(tmp_path, name, seed):
         assert own_volume == pytest.approx(volume, rel=error)
 
 
-@pytest.mark.parametrize("kind", [exact.Swept, exact.SetOff])
+@pytest.mark.parametrize("kind", [exact.Swept, exact.SetOff, exact.Unsewn])
 @pytest.mark.parametrize("name", ["cylinder", "cone", "sphere", "bowl", "torus", "halved_torus", "plate", "slice"])
-def test_swept_and_set_off_surfaces_are_what_they_make(tmp_path, name, kind):
+def test_swept_set_off_and_unsewn_surfaces_are_what_they_make(tmp_path, name, kind):
     area, volume, _ = ANSWERS[name]
     step = kind()
     step.part("part", [getattr(exact, name)(step)])

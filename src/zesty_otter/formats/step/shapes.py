@@ -507,7 +507,9 @@ class _Making:
         self.shapes, self.tolerance = shapes, tolerance
         self.vertices: dict[int, int] = {}
         self.places: list[Floats] = []
+        self.at_place: dict[tuple[float, float, float], int] = {}
         self.known_edges: dict[Any, int] = {}
+        self.known_ways: dict[int, tuple[int, bool]] = {}
         self.edges: list[Edge] = []
         self.faces: list[Face] = []
         self.numbers: list[int] = []
@@ -520,8 +522,13 @@ class _Making:
         if number not in self.vertices:
             instance = self.shapes.instance(number)
             at = number if "CARTESIAN_POINT" in instance.parts else ref_of(instance.args[1])
-            self.vertices[number] = len(self.places)
-            self.places.append(self.shapes.point(at))
+            place = self.shapes.point(at)
+            # Faces that were not sewn have vertices of their own in the same places.
+            x, y, z = place.tolist()
+            known = self.at_place.setdefault((x, y, z), len(self.places))
+            if known == len(self.places):
+                self.places.append(place)
+            self.vertices[number] = known
         return self.vertices[number]
 
     def face(self, number: int, forward: bool) -> None:
@@ -574,7 +581,8 @@ class _Making:
             start = self.edges[following].start if ahead else self.edges[following].end
             if end != start:
                 away = float(np.linalg.norm(self.places[end] - self.places[start]))
-                if away > 10 * self.tolerance:
+                size = float(np.ptp([self.places[self.edges[one].start] for one, _ in loop], axis=0).max())
+                if away > max(10 * self.tolerance, 0.02 * size):
                     raise ExchangeError(f"its edges do not meet by {away:.3g}")
 
     def _straight(self, a: int, b: int) -> tuple[int, bool]:
@@ -594,11 +602,32 @@ class _Making:
                 break
             forward = forward == (args[4] != ".F.")
             number = ref_of(args[3])
-        return self._edge(number), forward
+        edge, way = self._edge(number)
+        return edge, way == forward
 
-    def _edge(self, number: int) -> int:
-        if number in self.known_edges:
-            return self.known_edges[number]
+    def _edge(self, number: int) -> tuple[int, bool]:
+        """An edge, and whether it runs as its instance says: one that is there already may run the other way."""
+        if number not in self.known_ways:
+            self.known_ways[number] = self._shared(self._new_edge(number))
+        return self.known_ways[number]
+
+    def _shared(self, edge: Edge) -> tuple[int, bool]:
+        a, b = edge.start, edge.end
+        middle, early = edge.curve.at(np.array([0.5, 0.25]) * (edge.last - edge.first) + edge.first)
+        key = (min(a, b), max(a, b), *np.rint(middle / max(self.tolerance, 1e-12)).tolist())
+        if key not in self.known_edges:
+            self.known_edges[key] = len(self.edges)
+            self.edges.append(edge)
+            return len(self.edges) - 1, True
+        known = self.known_edges[key]
+        other = self.edges[known]
+        if a != b:
+            return known, other.start == a
+        there = other.curve.at(np.array([0.25, 0.75]) * (other.last - other.first) + other.first)
+        near, far = np.linalg.norm(there - early, axis=1)
+        return known, bool(near <= far)
+
+    def _new_edge(self, number: int) -> Edge:
         instance = self.shapes.instance(number)
         if instance.kind != "EDGE_CURVE":
             raise ExchangeError(f"#{number} is not an edge that can be read")
@@ -611,16 +640,10 @@ class _Making:
             along = self.places[end] - self.places[start]
             size = math.sqrt(float((along @ along) * (curve.along @ curve.along)))
             if abs(along @ curve.along) > (1 - 1e-12) * size:
-                self.known_edges[number] = len(self.edges)
-                self.edges.append(Edge(Line(self.places[start], along), 0.0, 1.0, start, end))
-                return self.known_edges[number]
+                return Edge(Line(self.places[start], along), 0.0, 1.0, start, end)
         places = np.array([self.places[start], self.places[end]])
         first, last = (float(t) for t in curve.parameters_of(places))
         meets = curve.at(np.array([first, last]))
-        away = float(np.linalg.norm(meets - places, axis=1).max())
-        size = float(np.abs(places - places.mean(axis=0)).max())
-        if away > max(10 * self.tolerance, 1e-3 * size):
-            raise ExchangeError(f"edge #{number} is off its vertices by {away:.3g}")
         period = curve.period
         if period:
             slack = 1e-9 * period
@@ -642,6 +665,9 @@ class _Making:
             if not math.isfinite(high - low):
                 raise ExchangeError(f"edge #{number} has no length")
             first, last = (low, high) if same else (high, low)
-        self.known_edges[number] = len(self.edges)
-        self.edges.append(Edge(curve, first, last, start, end))
-        return self.known_edges[number]
+        # Its ends are its vertices, wherever the curve ends; what is far off is not meant.
+        away = float(np.linalg.norm(meets - places, axis=1).max())
+        size = float(np.ptp(curve.at(np.linspace(first, last, 9)), axis=0).max())
+        if not away <= max(10 * self.tolerance, 0.02 * size):
+            raise ExchangeError(f"edge #{number} is off its vertices by {away:.3g}")
+        return Edge(curve, first, last, start, end)
