@@ -449,7 +449,7 @@ PIECES = (
         ),
         (0.427, 0.24, 0.4123),
         winch_drum,
-        facets="chord=0.5mm angle=30 shortest=4mm",
+        facets="chord=0.8mm angle=40 shortest=6mm",
     ),
 )
 """The kit, piece by piece."""
@@ -512,7 +512,10 @@ check = "all"
 steps = [
     "levels chain='50 25'",
     "card only=rack",
-    "collision rules=[{shape='surface', nodes='hull*'}, {shape='none', nodes='net'}]",
+    { step = "collision", rules = [
+        { shape = "surface", nodes = ["hull*", "winch*"] },
+        { shape = "none", nodes = "net" },
+    ] },
     "shadow inward=1cm",
 ]
 
