@@ -169,7 +169,7 @@ def test_a_cage_is_divided_where_facets_ask_for_it(tmp_path):
     path.write_text(CUBE.replace("MORE", ""))
     cage = zo.read(path)
     assert cage.meshes[0].face_count == 6
-    assert any("taken as their cage; --facets divides them" in note.text for note in cage.notes)
+    assert any("taken as their cage; --facets level=2 divides them" in note.text for note in cage.notes)
     once = zo.read(path, facets="level=1").meshes[0]
     assert once.face_count == 24
     # A corner goes to (Q + 2 R) / 3: a third of the faces' middles (1/3 each way) and twice the edges' (2/3).
@@ -179,7 +179,8 @@ def test_a_cage_is_divided_where_facets_ask_for_it(tmp_path):
     assert measured(fine)[2] == 0
     # Where corners of the limit surface are (E. Catmull and J. Clark's masks: 4/9 of a corner, 4/9 and 1/9 around it).
     assert np.abs(fine.points).min(axis=1).max() == pytest.approx(0.5, abs=1e-3)
-    counts = [zo.read(path, facets=f"density={d}").meshes[0].face_count for d in (0.0, 0.5, 1.0)]
+    counts = [zo.read(path, facets=f"density={d} level=auto").meshes[0].face_count for d in (0.0, 0.5, 1.0)]
+    assert zo.read(path, facets="density=1").meshes[0].face_count == 6
     assert counts == sorted(counts) and counts[0] < counts[-1]
 
 

@@ -40,8 +40,9 @@ class Facets:
         Lengths that edges are not divided below, and are not longer than.
     kind : str
         ``triangles``, ``quads`` or ``ngons``.
-    level : int, optional
-        How often cages of subdivision surfaces are divided; as often as the chord error asks when absent.
+    level : int or str, optional
+        How often cages of subdivision surfaces are divided: a number, or ``auto``, as often as the chord error asks.
+        They stay cages when absent.
     uvs : bool
         Make UVs from the parameters of surfaces, one metre for one metre.
     unit : float, optional
@@ -59,7 +60,7 @@ class Facets:
     shortest: float | str | None = None
     longest: float | str | None = None
     kind: str = "triangles"
-    level: int | None = None
+    level: int | str | None = None
     uvs: bool = False
     unit: float | None = None
 
@@ -70,8 +71,8 @@ class Facets:
             raise UsageError(f"'{self.kind}' is not a kind of facets.", remedy=_REMEDY)
         if self.angle is not None and not 0 < self.angle <= 120:
             raise UsageError(f"an angle of {self.angle:g} degrees is not above 0 and up to 120.", remedy=_REMEDY)
-        if self.level is not None and not 0 <= self.level <= 6:
-            raise UsageError(f"a level of {self.level} is not from 0 to 6.", remedy=_REMEDY)
+        if self.level not in (None, "auto", *range(7)):
+            raise UsageError(f"a level of {self.level} is neither from 0 to 6 nor auto.", remedy=_REMEDY)
         for name in ("chord", "shortest", "longest"):
             value = getattr(self, name)
             share, length = _share_or_length(value) if value is not None else (None, 1.0)
@@ -98,8 +99,8 @@ class Facets:
                 said["kind"] = word
             elif word == "uvs":
                 said["uvs"] = True
-            elif equals and name == "level" and value.isdecimal():
-                said["level"] = int(value)
+            elif equals and name == "level":
+                said["level"] = int(value) if value.isdecimal() else value
             elif equals and name in ("density", "angle"):
                 try:
                     said[name] = float(value.removesuffix("°"))

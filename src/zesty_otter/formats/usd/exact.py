@@ -116,11 +116,11 @@ def subdivided_mesh(mesh: Mesh, prim: Prim, numbers: NDArray[np.int64], facets: 
     )
     size = float(np.linalg.norm(np.ptp(mesh.points, axis=0))) if len(mesh.points) else 1.0
     chord = facets.limits(size, unit).chord
-    for _ in range(facets.level if facets.level is not None else _MOST_LEVELS):
+    for _ in range(facets.level if isinstance(facets.level, int) else _MOST_LEVELS):
         if 4 * len(cage.face_start) > _MOST_FACES:
             break
         cage, moved = subdivided(cage)
-        if facets.level is None and moved <= chord:
+        if facets.level == "auto" and moved <= chord:
             break
     made = []
     for layer, (values, row) in zip(layers, cage.tables, strict=True):

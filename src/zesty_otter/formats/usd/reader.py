@@ -308,10 +308,10 @@ class _Reading:
         return mesh
 
     def _smooth(self, mesh: Mesh, shape: Shape, prim: Prim, key: tuple[Any, ...]) -> Mesh:
-        """What a cage stands for, where facets are asked for; else the cage."""
+        """What a cage stands for, where a level is asked for; else the cage."""
         scheme = word_of(prim, "subdivisionScheme") or "catmullClark"
-        if self.facets is None or scheme != "catmullClark":
-            how = "; --facets divides them" if scheme == "catmullClark" else f" ({scheme} is not followed)"
+        if self.facets is None or self.facets.level is None or scheme != "catmullClark":
+            how = "; --facets level=2 divides them" if scheme == "catmullClark" else f" ({scheme} is not followed)"
             self.note("assumed", f"subdivision meshes are taken as their cage{how}")
             return mesh
         known = ("smooth", *key, id(mesh))
