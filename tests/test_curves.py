@@ -175,6 +175,49 @@ def test_a_ring_thicker_than_wide_is_its_outer_or_its_inner_part(tmp_path, outer
     assert area == pytest.approx(8 * math.pi * (2 * math.sin(turn) + (turn if outer else -turn)), rel=0.01)
 
 
+@pytest.mark.parametrize("kind", ["parabola", "hyperbola", "composite"])
+def test_edges_along_every_kind_of_curve(tmp_path, kind):
+    """A bar of length 1 that is flat on one side, and round along a curve on the other."""
+    half = {"parabola": 2.0, "hyperbola": math.sqrt(3), "composite": 1.0}[kind]
+
+    def curve(step, z):
+        if kind == "parabola":
+            return step.once(f"PARABOLA('',{step.placement((1, 0, z), Z, -X)},1.)")
+        if kind == "hyperbola":
+            return step.once(f"HYPERBOLA('',{step.placement((2, 0, z), Z, -X)},1.,1.)")
+        circle = step.once(f"CIRCLE('',{step.placement((1, 0, z), Z, X)},1.)")
+        ends = step.point((1, 1, z)), step.point((1, -1, z))
+        parts = [
+            step.once(f"POLYLINE('',({step.point((0, 1, z))},{ends[0]}))"),
+            step.once(f"TRIMMED_CURVE('',{circle},({ends[0]}),({ends[1]}),.F.,.CARTESIAN.)"),
+            step.once(f"POLYLINE('',({ends[1]},{step.point((0, -1, z))}))"),
+        ]
+        segments = ",".join(step.once(f"COMPOSITE_CURVE_SEGMENT(.CONTINUOUS.,.T.,{one})") for one in parts)
+        return step.once(f"COMPOSITE_CURVE('',({segments}),.F.)")
+
+    def bar(step):
+        a, b = np.array([0, -half, 0]), np.array([0, half, 0])
+        # The curves run from b to a.
+        low, high = step.edge(a, b, curve(step, 0), same=False), step.edge(a + Z, b + Z, curve(step, 1), same=False)
+        back, above = step.line(b, a), step.line(b + Z, a + Z)
+        first, last = step.line(a, a + Z), step.line(b, b + Z)
+        vector = step.once(f"VECTOR('',{step.direction(Z)},1.)")
+        surface = step.once(f"SURFACE_OF_LINEAR_EXTRUSION('',{curve(step, 0)},{vector})")
+        return step.solid("bar", [
+            step.face(surface, [(low, True), (last, True), (high, False), (first, False)], same=False),
+            step.face(step.plane(a, -X), [(back, True), (first, True), (above, False), (last, False)]),
+            step.face(step.plane(Z, Z), [(high, True), (above, True)]),
+            step.face(step.plane((0, 0, 0), -Z), [(back, False), (low, False)]),
+        ])  # fmt: skip
+
+    turn = math.acosh(2)
+    volume = {"parabola": 8 / 3, "hyperbola": 4 * half - math.sinh(2 * turn) / 2 - turn, "composite": 2 + math.pi / 2}
+    for facets, error in (("density=0.1", 0.1), ("density=0.5 ngons", 0.02)):
+        _, own, open_sides = measured(read(written(tmp_path / "a.step", bar), facets))
+        assert open_sides == 0
+        assert own == pytest.approx(volume[kind], rel=error)
+
+
 def test_a_solid_of_flat_loops_is_read(tmp_path):
     step = StepText()
     corners = [(0, 0, 0), (2, 0, 0), (0, 3, 0), (0, 0, 4)]

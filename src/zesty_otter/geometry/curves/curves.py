@@ -318,6 +318,8 @@ def samples_of(curve: Curve, most: float = 1e3) -> Floats:
         return _spread(np.unique(curve.knots[curve.degree : len(curve.control) + 1]), 4 * curve.degree)
     if isinstance(curve, Polyline | Chain):
         return _spread(np.arange(curve.span[0], curve.span[1] + 1), 16)
+    if isinstance(curve, Hyperbola):
+        most = min(most, 25.0)  # beyond which it is a million million times as far away as wide
     low, high = max(curve.span[0], -most), min(curve.span[1], most)
     return np.linspace(low, high, 65)
 
