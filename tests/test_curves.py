@@ -218,6 +218,28 @@ def test_edges_along_every_kind_of_curve(tmp_path, kind):
         assert own == pytest.approx(volume[kind], rel=error)
 
 
+def test_edges_that_are_known_by_parameters_only(tmp_path):
+    def post(step):
+        a, far, top = np.array([1.0, 0, 0]), (-1, 0, 0), np.array([0, 0, 2.0])
+        surface = step.cylinder((0, 0, 0), Z, 1.0)
+        along, origin = step.add("DIRECTION('',(1.,0.))"), step.add("CARTESIAN_POINT('',(0.,0.))")
+        vector = step.add(f"VECTOR('',{along},1.)")
+        line = step.add(f"LINE('',{origin},{vector})")
+        flat = step.add(f"DEFINITIONAL_REPRESENTATION('',({line}),{step.space})")
+        curve = step.add(f"PCURVE('',{surface},{flat})")
+        halves = step.edge(a, far, curve), step.edge(far, a, curve)
+        upper = step.arc(a + top, a + top, top, Z)
+        return step.solid("post", [
+            step.face(surface, [(one, True) for one in halves], [(upper, False)]),
+            step.face(step.plane(top, Z), [(upper, True)]),
+            step.face(step.plane((0, 0, 0), -Z), [(one, False) for one in reversed(halves)]),
+        ])  # fmt: skip
+
+    area, volume, open_sides = measured(read(written(tmp_path / "a.step", post), "density=0.7"))
+    assert open_sides == 0
+    assert (area, volume) == (pytest.approx(6 * math.pi, rel=0.01), pytest.approx(2 * math.pi, rel=0.01))
+
+
 def test_a_solid_of_flat_loops_is_read(tmp_path):
     step = StepText()
     corners = [(0, 0, 0), (2, 0, 0), (0, 3, 0), (0, 0, 4)]

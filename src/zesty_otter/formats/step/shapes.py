@@ -273,6 +273,16 @@ class Shapes:
             du, dv = surface.slopes(uv[:, :2])
             return slope[:, :1] * du + slope[:, 1:2] * dv
 
+        axis = int(np.argmax(np.abs(flat.along[:2]))) if isinstance(flat, Line) else 0
+        ends = surface.box[:, axis]
+        if isinstance(flat, Line) and np.isfinite(ends).all():
+            # Once along the parameters, round the surface where that is closed.
+            first, last = sorted(((ends - flat.origin[axis]) / flat.along[axis]).tolist())
+            flat = Piece(flat, first, last)
+            once = surface.at(flat.at(np.array([0.0, 1.0]))[:, :2])
+            size = float(np.ptp(surface.at(flat.at(np.linspace(0.0, 1.0, 9))[:, :2]), axis=0).max())
+            if float(np.abs(once[0] - once[1]).max()) <= 1e-9 * size:
+                return Mapped(flat, lambda uv: surface.at(uv[:, :2]), turn, 1.0)
         return Mapped(flat, lambda uv: surface.at(uv[:, :2]), turn)
 
     def _flat_curve(self, number: int) -> Curve:

@@ -287,6 +287,7 @@ class Mapped:
     curve: Curve
     place: Callable[[Floats], Floats]
     turn: Callable[[Floats, Floats], Floats]
+    closed: float = 0.0  # the period, where it is closed and the curve is not
 
     @property
     def span(self) -> tuple[float, float]:
@@ -294,7 +295,7 @@ class Mapped:
 
     @property
     def period(self) -> float:
-        return self.curve.period
+        return self.closed or self.curve.period
 
     @property
     def breaks(self) -> Floats:
