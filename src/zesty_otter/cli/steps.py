@@ -80,7 +80,7 @@ def _values(annotation: Any) -> tuple[Any, ...]:
 
 def settings_of(step: type[Step]) -> dict[str, Any]:
     """The settings of a step, those of its own first."""
-    fields = dict(step.model_fields)
+    fields = {field.alias or name: field for name, field in step.model_fields.items()}
     everywhere = fields.pop("only")
     return fields if step.whole_scene else {**fields, "only": everywhere}
 
@@ -97,8 +97,8 @@ def example_line(step: type[Step]) -> str:
 
 def setting_line(step: Step) -> str:
     """A step as it would be written, with those of its settings that are not the default."""
-    said = step.model_dump(mode="json", exclude_defaults=True)
-    lengths = {key: format_length(value) for key, value in said.items() if _is_length(type(step).model_fields[key])}
+    said, fields = step.model_dump(mode="json", exclude_defaults=True, by_alias=True), settings_of(type(step))
+    lengths = {key: format_length(value) for key, value in said.items() if _is_length(fields[key])}
     return _line(step.slug, {**said, **{key: text.replace(" ", "") for key, text in lengths.items()}})
 
 

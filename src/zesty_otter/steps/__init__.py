@@ -35,6 +35,7 @@ if TYPE_CHECKING:
     from zesty_otter.steps.shadow import Shadow
     from zesty_otter.steps.smoothing import Normals, Tangents
     from zesty_otter.steps.textures import Textures
+    from zesty_otter.steps.unwrap import Pack, Unwrap
     from zesty_otter.steps.uvs import UvSets
     from zesty_otter.steps.words import Words
 
@@ -69,6 +70,16 @@ _OWN = {
     ),
     "normals": ("smoothing", "Normals", "Decide which edges are smooth and which are hard."),
     "uv-sets": ("uvs", "UvSets", "Keep, drop, rename, reorder and flip UV sets, and report what is wrong with them."),
+    "unwrap": (
+        "unwrap",
+        "Unwrap",
+        "Give meshes new UVs: surfaces laid out flat in islands, none over another, packed into the image.",
+    ),
+    "pack": (
+        "unwrap",
+        "Pack",
+        "Pack the islands that meshes have side by side, without overlap: one mesh or several onto a page.",
+    ),
     "materials": ("materials", "Materials", "Rename, merge, order, limit and simplify materials."),
     "textures": (
         "textures",
@@ -330,6 +341,7 @@ __all__ = [
     "MergeFlat",
     "Names",
     "Normals",
+    "Pack",
     "Pivot",
     "Reframe",
     "Roles",
@@ -340,6 +352,7 @@ __all__ = [
     "Tangents",
     "Textures",
     "Triangulate",
+    "Unwrap",
     "UvSets",
     "Weld",
     "Words",

@@ -197,7 +197,7 @@ def _first_problem(step: type[Step], error: ValidationError) -> str:
     problem = error.errors()[0]
     where = ".".join(str(part) for part in problem["loc"])
     if problem["type"] == "extra_forbidden":
-        known = [*(name for name in step.model_fields if name != "only"), "only"]
+        known = [*(field.alias or name for name, field in step.model_fields.items() if name != "only"), "only"]
         return f"step '{step.slug}' has no setting '{where}'; it has {', '.join(known)}.{closest(where, known)}"
     given = problem.get("input")
     message = problem["msg"].removeprefix("Value error, ").replace("Input should be", "must be").rstrip(".")
