@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import math
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -45,6 +48,20 @@ def with_implied_normals(mesh: Mesh) -> Mesh:
     """As `with_all_normals`, but a mesh that says nothing of its shading is left without."""
     says_nothing = mesh.normals is None and mesh.face_smoothing is None
     return mesh if says_nothing else with_all_normals(mesh)
+
+
+def placed_uvs(uvs: NDArray[Any], use: TextureUse) -> NDArray[np.float64]:
+    """UVs (N, 2) as a material scales, turns and moves them."""
+    c, s = math.cos(use.rotation), math.sin(use.rotation)
+    return np.asarray((uvs * np.array(use.scale)) @ np.array([[c, s], [-s, c]]) + use.offset)
+
+
+def unplaced_uvs(uvs: NDArray[Any], use: TextureUse) -> NDArray[np.float64]:
+    """The UVs that a material places at some (N, 2); those of a texture without size are all 0."""
+    c, s = math.cos(use.rotation), math.sin(use.rotation)
+    scale = np.array(use.scale)
+    straight = (uvs - np.array(use.offset)) @ np.array([[c, -s], [s, c]])
+    return np.asarray(np.where(scale != 0, straight / np.where(scale != 0, scale, 1.0), 0.0))
 
 
 def painted(material: Material, largest: int | None = None) -> tuple[NDArray[np.uint8], TextureUse] | None:

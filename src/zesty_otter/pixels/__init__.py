@@ -31,12 +31,14 @@ if TYPE_CHECKING:
         to_png,
         with_alpha,
     )
+    from zesty_otter.pixels.pages import Look, bytes_of, numbers_of
 
 __getattr__ = loaded_when_asked(
     __name__,
     homes_of(
         images="KINDS SUFFIXES ImageInfo Source fitting_size has_alpha inspect is_cut_out is_cut_short"
         " is_for_graphics_cards looks_like_normal_map pack png_of resized rework rgba single_channel to_png with_alpha",
+        pages="Look bytes_of numbers_of",
     ),
 )
 
@@ -50,7 +52,9 @@ __all__ = [
     "SUFFIXES",
     "ImageError",
     "ImageInfo",
+    "Look",
     "Source",
+    "bytes_of",
     "fitting_size",
     "has_alpha",
     "inspect",
@@ -58,6 +62,7 @@ __all__ = [
     "is_cut_short",
     "is_for_graphics_cards",
     "looks_like_normal_map",
+    "numbers_of",
     "pack",
     "png_of",
     "resized",

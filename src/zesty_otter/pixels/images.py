@@ -488,10 +488,10 @@ def _resized(image: Image.Image, size: tuple[int, int], holds: str) -> Image.Ima
         color = np.where(color <= 0.04045, color / 12.92, ((color + 0.055) / 1.055) ** 2.4)
     # A hair of weight is left to what is seen through, so that its colour does not come out of nothing.
     weight = np.float32(1.0) if alpha is None else np.maximum(alpha, 1e-3)
-    small: NDArray[Any] = _planes(color * weight, size)
+    small: NDArray[Any] = planes_resized(color * weight, size)
     if alpha is not None:
-        through = _planes(alpha, size)
-        small = small / np.maximum(_planes(np.maximum(alpha, 1e-3), size), 1e-4)
+        through = planes_resized(alpha, size)
+        small = small / np.maximum(planes_resized(np.maximum(alpha, 1e-3), size), 1e-4)
     if holds == "normal" and color.shape[2] == 3:
         length = np.linalg.norm(small, axis=2, keepdims=True)
         small = np.where(length > 1e-6, small / np.maximum(length, 1e-6), (0.0, 0.0, 1.0)) / 2 + 0.5
@@ -504,7 +504,7 @@ def _resized(image: Image.Image, size: tuple[int, int], holds: str) -> Image.Ima
     return Image.fromarray(pixels[..., 0] if pixels.shape[2] == 1 else pixels)
 
 
-def _planes(values: NDArray[Any], size: tuple[int, int]) -> NDArray[np.float32]:
+def planes_resized(values: NDArray[Any], size: tuple[int, int]) -> NDArray[np.float32]:
     """(H, W, n) numbers in another size."""
     planes = [Image.fromarray(np.ascontiguousarray(values[..., k], np.float32)) for k in range(values.shape[2])]
     return np.stack([np.asarray(one.resize(size, Image.Resampling.LANCZOS)) for one in planes], axis=2)

@@ -14,6 +14,7 @@ from zesty_otter.errors import UsageError, closest
 
 if TYPE_CHECKING:
     from zesty_otter.steps.assets import Roles
+    from zesty_otter.steps.atlas import Atlas
     from zesty_otter.steps.bake import BakeTransforms
     from zesty_otter.steps.base import Length, Step, apply
     from zesty_otter.steps.bounds import Bounds
@@ -81,6 +82,7 @@ _OWN = {
         "Pack the islands that meshes have side by side, without overlap: one mesh or several onto a page.",
     ),
     "materials": ("materials", "Materials", "Rename, merge, order, limit and simplify materials."),
+    "atlas": ("atlas", "Atlas", "Turn the materials of an asset into one, with all their textures on one page."),
     "textures": (
         "textures",
         "Textures",
@@ -324,6 +326,7 @@ def step_from_text(text: str) -> Step:
 
 __all__ = [
     "STEPS",
+    "Atlas",
     "BakeTransforms",
     "Bounds",
     "Card",

@@ -27,7 +27,7 @@ from zesty_otter.model import (
     count_of,
     determinant,
 )
-from zesty_otter.shading import painted
+from zesty_otter.shading import painted, placed_uvs
 from zesty_otter.steps.assets import Asset, Roles, assets_of, level_of
 from zesty_otter.steps.base import Step, tell
 from zesty_otter.steps.levels import FieldOfView, LevelNames, PictureHeight, PixelError, distance_of
@@ -231,11 +231,5 @@ def _paint(mesh: Mesh, corners: NDArray[np.int32], face: NDArray[np.int32], miss
         image, use = found
         texture[here] = len(images)
         images.append(image)
-        uvs[here] = _placed(mesh.uv_sets[use.uv_set].at_corners(0.0)[corners[here]], use)
+        uvs[here] = placed_uvs(mesh.uv_sets[use.uv_set].at_corners(0.0)[corners[here]], use)
     return Paint(uvs.astype(np.float32), colors.astype(np.float32), texture, cutoff, images)
-
-
-def _placed(uvs: NDArray[np.float32], use: TextureUse) -> NDArray[np.float64]:
-    """UVs as a material scales, turns and moves them."""
-    c, s = math.cos(use.rotation), math.sin(use.rotation)
-    return np.asarray((uvs * np.array(use.scale)) @ np.array([[c, s], [-s, c]]) + use.offset)

@@ -57,6 +57,7 @@ def pack(
     scale: float | None = None,
     turn: bool = True,
     crop: bool = False,
+    most_pages: int = _MOST_PAGES,
 ) -> Packed:
     """Puts charts side by side, with at least ``gutter`` pixels between any two and half of that to the rim.
 
@@ -79,6 +80,8 @@ def pack(
         Whether charts may be turned: upright first, then by quarters.
     crop : bool
         Whether what is free above all charts is cut off the page.
+    most_pages : int
+        How many pages there may be, with a scale.
 
     Returns
     -------
@@ -104,10 +107,12 @@ def pack(
     """
     job = _Job(uv, corners, chart, size, gutter, turn=turn)
     if scale is not None:
-        found = job.placed(scale, -(-size[0] // 64) * 64, size, gutter, _MOST_PAGES)
+        found = job.placed(scale, -(-size[0] // 64) * 64, size, gutter, most_pages)
         if found is None:
-            longest = float(job.span.max(axis=1).max())
-            raise ValueError(f"the largest island needs {math.ceil(longest * scale)} of {max(size)} pixels")
+            longest = math.ceil(float(job.span.max()) * scale)
+            if longest > min(size):
+                raise ValueError(f"the largest island needs {longest} of {min(size)} pixels")
+            raise ValueError(f"{job.count:,} islands do not fit on {most_pages} pages of {size[0]} × {size[1]} pixels")
     else:
         scale, found = job.largest(size)
     return job.result(found, scale, size, crop=crop)
