@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import threading
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -11,6 +12,7 @@ from typing import TypeVar
 
 T = TypeVar("T")
 
+_NAME = "zesty-otter"
 _pool: ThreadPoolExecutor | None = None
 
 
@@ -26,7 +28,7 @@ def in_pieces(work: Callable[[int, int], None], count: int, piece: int) -> None:
         The size of a piece: the same whatever the number of cores, so that results are.
     """
     ends = [(first, min(first + piece, count)) for first in range(0, count, piece)]
-    if len(ends) < 2 or _cores() < 2:
+    if len(ends) < 2 or _cores() < 2 or _is_worker():
         for first, stop in ends:
             work(first, stop)
         return
@@ -50,6 +52,11 @@ def in_order(work: Callable[[int, int], T], pieces: Iterable[tuple[int, int]]) -
         yield waiting.popleft().result()
 
 
+def _is_worker() -> bool:
+    """Whether this is one of the workers, who must not wait for each other."""
+    return threading.current_thread().name.startswith(_NAME)
+
+
 def _cores() -> int:
     return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 
@@ -57,7 +64,7 @@ def _cores() -> int:
 def _workers() -> ThreadPoolExecutor:
     global _pool
     if _pool is None:
-        _pool = ThreadPoolExecutor(_cores(), thread_name_prefix="zesty-otter")
+        _pool = ThreadPoolExecutor(_cores(), thread_name_prefix=_NAME)
     return _pool
 
 

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from zesty_otter.steps.assets import Roles
     from zesty_otter.steps.atlas import Atlas
     from zesty_otter.steps.bake import BakeTransforms
+    from zesty_otter.steps.bake_maps import BakeMaps
     from zesty_otter.steps.base import Length, Step, apply
     from zesty_otter.steps.bounds import Bounds
     from zesty_otter.steps.card import Card
@@ -114,6 +115,11 @@ _OWN = {
         "bounds",
         "Bounds",
         "Add a shape to each asset that says how large it is: a box or a sphere, with the role of bounds.",
+    ),
+    "bake-maps": (
+        "bake_maps",
+        "BakeMaps",
+        "Bake maps from a heavy mesh onto light ones, so that these look like it.",
     ),
     "names": (
         "names",
@@ -327,6 +333,7 @@ def step_from_text(text: str) -> Step:
 __all__ = [
     "STEPS",
     "Atlas",
+    "BakeMaps",
     "BakeTransforms",
     "Bounds",
     "Card",

@@ -43,6 +43,7 @@ def _is_pair(value: Any) -> bool:
     return isinstance(value, list | tuple) and len(value) == 2 and all(type(side) is int for side in value)
 
 
+SetName = Annotated[str, BeforeValidator(lambda value: str(value) if type(value) is int else value)]
 PageSize = Annotated[tuple[int, int], BeforeValidator(parse_size)]
 
 
@@ -169,7 +170,7 @@ class Unwrap(_Laying):
     purpose: Literal["light", "paint"] = Field(
         "light", alias="for", description="light: a second set for baked light; paint: the first set, for textures."
     )
-    set: str = Field("", description="Name or number of the set to write, from 0; as 'for' says when empty.")
+    set: SetName = Field("", description="Name or number of the set to write, from 0; as 'for' says when empty.")
     seams: tuple[Literal["hard", "islands", "slots"], ...] = Field(
         (),
         description="Where seams are always: hard (edges), islands (of the set so far), slots (of materials).",
@@ -351,7 +352,7 @@ class Pack(_Laying):
     slug: ClassVar[str] = "pack"
     example: ClassVar[dict[str, Any]] = {"share": "asset", "size": 2048}
 
-    set: str = Field("0", description="Name or number of the set to pack.")
+    set: SetName = Field("0", description="Name or number of the set to pack.")
     turn: bool = Field(True, description="Turn islands where that saves room.")
     even: bool = Field(True, description="Scale islands so that all have the same density; else they keep their sizes.")
 

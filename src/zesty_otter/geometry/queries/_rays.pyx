@@ -14,6 +14,8 @@ cdef inline bint _enters(
     """Whether a ray meets a box within its reach."""
     cdef double along, far, high, low, near, one, other, start
     cdef int64_t axis
+    if boxes[n, 0] > boxes[n, 3]:  # holds nothing
+        return False
     near, far = 0.0, reach
     for axis in range(3):
         start = x if axis == 0 else y if axis == 1 else z
@@ -33,6 +35,8 @@ cdef inline bint _passes(
 ) noexcept nogil:
     """Whether a ray along no axis meets a box; ``per`` is how far it goes for each unit along the axes."""
     cdef double far, near, one, other
+    if boxes[n, 0] > boxes[n, 3]:  # holds nothing
+        return False
     one, other = (boxes[n, 0] - x) * per_x, (boxes[n, 3] - x) * per_x
     near, far = min(one, other), max(one, other)
     one, other = (boxes[n, 1] - y) * per_y, (boxes[n, 4] - y) * per_y

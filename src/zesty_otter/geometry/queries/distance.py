@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.geometry.parallel import in_pieces
+from zesty_otter.geometry.queries import _casting as casting
 from zesty_otter.geometry.queries import _distance as kernels
 from zesty_otter.geometry.queries import _rays as rays
 from zesty_otter.geometry.surface.order import along_curve
@@ -248,6 +249,94 @@ class Surface:
         back = np.empty_like(order)
         back[order] = np.arange(len(order))
         return found[back], np.where(triangle < 0, -1, self._order[triangle])[back]
+
+    def fronts(
+        self, places: NDArray[np.float64], directions: NDArray[np.float64], reach: float
+    ) -> tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.float64]]:
+        """What a ray from each place meets first from the front; quickest where neighbours follow each other.
+
+        Parameters
+        ----------
+        places, directions : (N, 3) float64
+            Directions of length one.
+        reach : float
+            What is farther does not count.
+
+        Returns
+        -------
+        distance : (N,) float64
+            Infinite where nothing is met.
+        triangle : (N,) int64
+            -1 where nothing is met.
+        shares : (N, 3) float64
+            The shares of its corners.
+
+        Examples
+        --------
+        >>> import numpy as np
+        >>> points = np.array([(0, 0, 0), (2, 0, 0), (0, 3, 0)], float)
+        >>> surface = Surface(points, np.array([(0, 1, 2)], np.int32))
+        >>> ends = np.array([(0.5, 0.75, 2.0), (0.5, 0.75, -2.0)]), np.array([(0.0, 0, -1), (0, 0, 1)])
+        >>> [found.tolist() for found in surface.fronts(*ends, 9.0)[:2]]
+        [[2.0, inf], [0, -1]]
+        """
+        count = len(places)
+        found, triangle, shares = np.empty(count), np.empty(count, np.int64), np.zeros((count, 2))
+        places, directions = np.ascontiguousarray(places), np.ascontiguousarray(directions)
+
+        def follow(first: int, stop: int) -> None:
+            casting.cast(
+                places[first:stop], directions[first:stop], reach, self._corners, self._boxes, self._leaves,
+                found[first:stop], triangle[first:stop], shares[first:stop],
+            )  # fmt: skip
+
+        in_pieces(follow, count, _PIECE)
+        shares = np.column_stack([1.0 - shares.sum(axis=1), shares])
+        return found, np.where(triangle < 0, -1, self._order[triangle]), shares
+
+    def open_share(
+        self,
+        places: NDArray[np.float64],
+        normals: NDArray[np.float64],
+        reach: float,
+        number: NDArray[np.int64],
+        rays_of_each: int = 64,
+    ) -> NDArray[np.float32]:
+        """(N,) how much of what lies above each place is open: the share of rays, as diffuse light falls, that go on.
+
+        Parameters
+        ----------
+        places, normals : (N, 3) float64
+        reach : float
+            What is farther does not count.
+        number : (N,) int64
+            Sets how the rays of a place are turned.
+        rays_of_each : int
+
+        Examples
+        --------
+        >>> import numpy as np
+        >>> points = np.array([(-9, -9, 1), (9, -9, 1), (0, 9, 1)], float)
+        >>> lid = Surface(points, np.array([(0, 1, 2)], np.int32))
+        >>> lid.open_share(np.zeros((1, 3)), np.array([(0.0, 0, 1)]), 100.0, np.zeros(1, np.int64)).item() < 0.1
+        True
+        """
+        k = np.arange(rays_of_each) + 0.5
+        # Spread as the cosine of the angle to the normal, by a spiral on the disc below (Vogel 1979, Malley).
+        away, turn = np.sqrt(k / rays_of_each), k * np.pi * (3 - 5**0.5)
+        rays = np.stack([away * np.cos(turn), away * np.sin(turn), np.sqrt(1 - away**2)], axis=1)
+        places, normals = np.ascontiguousarray(places), np.ascontiguousarray(normals)
+        share = np.empty(len(places), np.float32)
+        least = 1e-5 * float(np.abs(self._corners).max(initial=1e-300))
+
+        def follow(first: int, stop: int) -> None:
+            casting.find_open(
+                places[first:stop], normals[first:stop], rays, least, reach, self._corners, self._boxes, self._leaves,
+                number[first:stop], share[first:stop],
+            )  # fmt: skip
+
+        in_pieces(follow, len(places), _PIECE // 8)
+        return share
 
 
 @lru_cache

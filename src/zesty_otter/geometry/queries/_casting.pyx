@@ -1,0 +1,158 @@
+"""Rays from one surface to another, compiled."""
+
+from libc.math cimport INFINITY
+from libc.stdint cimport int64_t
+
+cdef enum:
+    LEAF = 4  # triangles in a leaf, as in `queries._distance`
+    DEEP = 64
+
+
+cdef inline double _entered(
+    const double[:, ::1] boxes, int64_t n, double x, double y, double z, double per_x, double per_y, double per_z,
+    double reach
+) noexcept nogil:
+    """How far along a ray a box begins, infinite where it is not met within reach."""
+    cdef double far, near, one, other
+    if boxes[n, 0] > boxes[n, 3]:  # holds nothing
+        return INFINITY
+    one, other = (boxes[n, 0] - x) * per_x, (boxes[n, 3] - x) * per_x
+    near, far = min(one, other), max(one, other)
+    one, other = (boxes[n, 1] - y) * per_y, (boxes[n, 4] - y) * per_y
+    near, far = max(near, min(one, other)), min(far, max(one, other))
+    one, other = (boxes[n, 2] - z) * per_z, (boxes[n, 5] - z) * per_z
+    near, far = max(near, min(one, other)), min(far, max(one, other))
+    return max(near, 0.0) if near <= far and far >= 0.0 and near <= reach else INFINITY
+
+
+cdef inline double _per(double along) noexcept nogil:
+    return 1.0 / along if along != 0.0 else 1e300
+
+
+cdef inline double _met(
+    const double[:, ::1] corners, int64_t t, double x, double y, double z, double dx, double dy, double dz,
+    bint fronts, double *b, double *c
+) noexcept nogil:
+    """How far along a ray a triangle is met, from the front only or from either side, and the shares of two corners.
+
+    T. Moeller and B. Trumbore (1997), "Fast, minimum storage ray-triangle intersection".
+    """
+    cdef double ax, ay, az, bx, by, bz, det, px, py, pz, qx, qy, qz, sx, sy, sz, u, v
+    ax, ay, az = corners[t, 3] - corners[t, 0], corners[t, 4] - corners[t, 1], corners[t, 5] - corners[t, 2]
+    bx, by, bz = corners[t, 6] - corners[t, 0], corners[t, 7] - corners[t, 1], corners[t, 8] - corners[t, 2]
+    px, py, pz = dy * bz - dz * by, dz * bx - dx * bz, dx * by - dy * bx
+    det = ax * px + ay * py + az * pz
+    if det == 0.0 or (fronts and det < 0.0):
+        return INFINITY
+    sx, sy, sz = x - corners[t, 0], y - corners[t, 1], z - corners[t, 2]
+    u = (sx * px + sy * py + sz * pz) / det
+    if u < -1e-9 or u > 1.0 + 1e-9:
+        return INFINITY
+    qx, qy, qz = sy * az - sz * ay, sz * ax - sx * az, sx * ay - sy * ax
+    v = (dx * qx + dy * qy + dz * qz) / det
+    if v < -1e-9 or u + v > 1.0 + 1e-9:
+        return INFINITY
+    b[0], c[0] = u, v
+    return (bx * qx + by * qy + bz * qz) / det
+
+
+cpdef void cast(
+    const double[:, ::1] places, const double[:, ::1] ways, double reach, const double[:, ::1] corners,
+    const double[:, ::1] boxes, int64_t leaves, double[::1] found, int64_t[::1] triangle, double[:, ::1] shares
+) noexcept:
+    """What a ray from each place meets first from the front within reach: how far, the triangle and where on it."""
+    cdef double b, best, c, dx, dy, dz, far, left, per_x, per_y, per_z, right, x, y, z
+    cdef int64_t i, k, n, near, size
+    cdef int64_t[DEEP] stack
+    cdef double[DEEP] starts
+    with nogil:
+        for i in range(len(places)):
+            x, y, z = places[i, 0], places[i, 1], places[i, 2]
+            dx, dy, dz = ways[i, 0], ways[i, 1], ways[i, 2]
+            per_x, per_y, per_z = _per(dx), _per(dy), _per(dz)
+            best, triangle[i] = reach, -1
+            stack[0], starts[0], size = 1, 0.0, 1
+            while size > 0:
+                size -= 1
+                n = stack[size]
+                if starts[size] > best:
+                    continue
+                if n >= leaves:
+                    for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
+                        far = _met(corners, k, x, y, z, dx, dy, dz, True, &b, &c)
+                        if 0.0 <= far < best:
+                            best, triangle[i] = far, k
+                            shares[i, 0], shares[i, 1] = b, c
+                    continue
+                left = _entered(boxes, 2 * n, x, y, z, per_x, per_y, per_z, best)
+                right = _entered(boxes, 2 * n + 1, x, y, z, per_x, per_y, per_z, best)
+                # The nearer one is looked at first, so it is put on top.
+                near = 0 if left <= right else 1
+                if near == 0 and right < INFINITY:
+                    stack[size], starts[size] = 2 * n + 1, right
+                    size += 1
+                if left < INFINITY:
+                    stack[size], starts[size] = 2 * n, left
+                    size += 1
+                if near == 1 and right < INFINITY:
+                    stack[size], starts[size] = 2 * n + 1, right
+                    size += 1
+            found[i] = best if triangle[i] >= 0 else INFINITY
+
+
+cpdef void find_open(
+    const double[:, ::1] places, const double[:, ::1] normals, const double[:, ::1] rays, double least, double reach,
+    const double[:, ::1] corners, const double[:, ::1] boxes, int64_t leaves, const int64_t[::1] number,
+    float[::1] share
+) noexcept:
+    """The share of the rays from each place, spread about its normal, that meet nothing within reach.
+
+    ``rays`` (R, 3) are about (0, 0, 1); they are turned about the normal by an angle that ``number`` of a place sets.
+    """
+    cdef bint met
+    cdef double a, ax, ay, az, b, bx, by, bz, c, dx, dy, dz, nx, ny, nz, per_x, per_y, per_z, sign, turn, x, y, z
+    cdef int64_t free, i, k, n, r, size
+    cdef int64_t[DEEP] stack
+    with nogil:
+        for i in range(len(places)):
+            nx, ny, nz = normals[i, 0], normals[i, 1], normals[i, 2]
+            # T. Duff et al. (2017), Building an orthonormal basis, revisited.
+            sign = 1.0 if nz >= 0.0 else -1.0
+            a = -1.0 / (sign + nz)
+            b = nx * ny * a
+            ax, ay, az = 1.0 + sign * nx * nx * a, sign * b, -sign * nx
+            bx, by, bz = b, sign + ny * ny * a, -ny
+            turn = <double>((number[i] * 40503) % 65536) / 65536.0
+            # A turn in few steps, by the tangent of half the angle.
+            c = 2.0 * turn - 1.0
+            dx, dy = (1.0 - c * c) / (1.0 + c * c), 2.0 * c / (1.0 + c * c)
+            ax, ay, az, bx, by, bz = (
+                dx * ax + dy * bx, dx * ay + dy * by, dx * az + dy * bz,
+                dx * bx - dy * ax, dx * by - dy * ay, dx * bz - dy * az,
+            )
+            x, y, z = places[i, 0] + least * nx, places[i, 1] + least * ny, places[i, 2] + least * nz
+            free = 0
+            for r in range(len(rays)):
+                dx = rays[r, 0] * ax + rays[r, 1] * bx + rays[r, 2] * nx
+                dy = rays[r, 0] * ay + rays[r, 1] * by + rays[r, 2] * ny
+                dz = rays[r, 0] * az + rays[r, 1] * bz + rays[r, 2] * nz
+                per_x, per_y, per_z = _per(dx), _per(dy), _per(dz)
+                met = False
+                stack[0], size = 1, 1
+                while size > 0 and not met:
+                    size -= 1
+                    n = stack[size]
+                    if n >= leaves:
+                        for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
+                            if least < _met(corners, k, x, y, z, dx, dy, dz, False, &b, &c) < reach:
+                                met = True
+                                break
+                        continue
+                    if _entered(boxes, 2 * n, x, y, z, per_x, per_y, per_z, reach) < INFINITY:
+                        stack[size] = 2 * n
+                        size += 1
+                    if _entered(boxes, 2 * n + 1, x, y, z, per_x, per_y, per_z, reach) < INFINITY:
+                        stack[size] = 2 * n + 1
+                        size += 1
+                free += not met
+            share[i] = <float>free / len(rays)
