@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 from rich.markup import escape
@@ -11,7 +11,11 @@ from rich.markup import escape
 from zesty_otter import formats
 from zesty_otter.cli import console
 from zesty_otter.cli.console import results
+from zesty_otter.errors import UsageError
 from zesty_otter.model import format_length, parse_length
+
+if TYPE_CHECKING:
+    from zesty_otter.audit import Appearance
 
 
 def command(
@@ -23,11 +27,22 @@ def command(
     unit: Annotated[str | None, typer.Option("--unit", metavar="UNIT", help="Unit of files without one.")] = None,
     axes: Annotated[str | None, typer.Option("--axes", metavar="'X Y Z'", help="Axes of the first file.")] = None,
     axes_b: Annotated[str | None, typer.Option("--axes-b", metavar="'X Y Z'", help="Axes of the second file.")] = None,
+    looks: Annotated[
+        int | None,
+        typer.Option("--looks", metavar="PIXELS", min=8, help="Compare pictures too, drawn this large from 26 sides."),
+    ] = None,
+    picture: Annotated[
+        Path | None,
+        typer.Option("--picture", metavar="OUT.png", help="With --looks: write the side that differs most here."),
+    ] = None,
     json: console.Json = False,
     quiet: console.Quiet = False,
 ) -> int:
     """Show what differs between two files of any format; exit status 1 when something does."""
+    from zesty_otter.audit.appearance import appearance
     from zesty_otter.audit.comparison import compare
+    from zesty_otter.formats.files import save
+    from zesty_otter.pixels import png_of
 
     allowed = parse_length(tolerance)
     with console.progress("Comparing", quiet=quiet or json) as progress:
@@ -37,9 +52,17 @@ def command(
             scenes.append(scene if scene.frame.unit or unit is None else formats.read(path, unit, own))
             progress((n + 1) / 3)
         found = compare(*scenes)
+        seen = None if looks is None else appearance(scenes[0], scenes[1], looks)
+    if picture is not None:
+        if seen is None:
+            raise UsageError("--picture needs --looks.", remedy="Write: --looks 400 --picture OUT.png")
+        save({picture.name: [png_of(seen.pictures)]}, picture, inputs=[before, after])
     alike = found.within(allowed)
     if json:
-        console.print_json({"before": str(before), "after": str(after), "within": alike, **found.as_dict()})
+        said = (
+            {} if seen is None else {"looks": {"share": seen.share, "worst": seen.worst, "side": side_in_words(seen)}}
+        )
+        console.print_json({"before": str(before), "after": str(after), "within": alike, **found.as_dict(), **said})
         return 0 if alike else 1
     verdict = "[done]no difference[/]" if alike else "[problem]differ[/]"
     results.print(f"[title]{escape(before.name)} and {escape(after.name)}[/]: {verdict}")
@@ -66,8 +89,17 @@ def command(
         results.print(f"[finding]materials[/]: {escape('; '.join(found.materials))}")
     if found.lights:
         results.print(f"[finding]lights and cameras[/]: {escape('; '.join(found.lights))}")
+    if seen is not None:
+        text = f"{100 * seen.share:.2g} % of the pixels look different at {seen.height:,} pixels from all sides"
+        results.print(f"[label]looks[/] {text}; {100 * seen.worst:.2g} % from {side_in_words(seen)}")
     if not found.unit_known:
         console.messages.print(
             "[assumed]assumed[/] lengths are in units, as not both files know theirs; --unit says it"
         )
     return 0 if alike else 1
+
+
+def side_in_words(seen: Appearance) -> str:
+    """The side from which pictures differ most."""
+    words = (("right", "", "left"), ("below", "", "above"), ("behind", "", "the front"))
+    return " and ".join(words[k][seen.side[k] + 1] for k in (2, 0, 1) if seen.side[k])

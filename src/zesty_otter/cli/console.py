@@ -143,9 +143,12 @@ def facts(rows: Iterable[tuple[str, str]]) -> Table:
 
 def level_table(levels: Sequence[LevelFacts]) -> Table:
     """Levels of detail and what was measured of them: how far the surface moved (at most, and in 95 of 100 places),
-    normals turned and the texture slid, the distance from which nobody sees it, and its share of the picture there.
+    normals turned and the texture slid, the distance from which nobody sees it, its share of the picture there, and
+    how many of its pixels look different there.
     """
-    numbers = ("triangles", "moved by", "mostly", "turned", "texture", "from", "screen")
+    numbers = ["triangles", "moved by", "mostly", "turned", "texture", "from", "screen"]
+    looked_at = any(one.appearance is not None for one in levels)
+    numbers += ["looks"] if looked_at else []
     made = table("level", *numbers, title="Levels of detail", numbers=numbers, whole=("level",))
     for one in levels:
         made.add_row(
@@ -157,6 +160,7 @@ def level_table(levels: Sequence[LevelFacts]) -> Table:
             _length(one.texture_slide),
             "anywhere" if one.distance is not None and one.distance < 0.1 else _length(one.distance),
             "" if one.screen_height is None or one.screen_height > 10 else f"{100 * one.screen_height:.3g} %",
+            *([] if not looked_at else ["" if one.appearance is None else f"{100 * one.appearance:.2g} %"]),
         )
     return made
 

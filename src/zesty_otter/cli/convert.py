@@ -27,6 +27,7 @@ from zesty_otter.pipeline.framing import frame_in, worked_in
 from zesty_otter.pipeline.watching import stamp_of
 
 _MOST_NAMES = 20
+_BAKED = ("normal", "occlusion")
 
 
 _SPACE = "Space of the output"
@@ -99,6 +100,17 @@ Budget = Annotated[
 ]
 Materials = Annotated[str, option(_LOOK, metavar="HOW", help="keep, plain (base colour texture only) or metal-rough.")]
 Textures = Annotated[str, option(_LOOK, metavar="HOW", help="keep, none, or the maximum pixels along a side.")]
+Unwrap = Annotated[
+    str | None,
+    option(_LOOK, metavar="light|paint", help="Make UVs without overlap: a second set for light, or the first anew."),
+]
+Atlas = Annotated[
+    int | None, option(_LOOK, metavar="PIXELS", help="One material, and one page of textures of at most this size.")
+]
+BakeFrom = Annotated[
+    Path | None,
+    option(_LOOK, metavar="FILE", help="Bake normals and occlusion from this file onto the mesh and its levels."),
+]
 Levels = Annotated[
     str | None,
     option(
@@ -177,6 +189,9 @@ def command(
     budget: Budget = None,
     materials: Materials = "keep",
     textures: Textures = "keep",
+    unwrap: Unwrap = None,
+    atlas: Atlas = None,
+    bake_from: BakeFrom = None,
     levels: Levels = None,
     card: Card = None,
     collision: Collision = None,
@@ -228,7 +243,10 @@ def command(
         *_textures(textures),
         *(steps.step_from_text(text) for text in step or ()),
         steps.Pivot(at=pivot, of=pivot_of, place=place),
+        *([steps.Atlas(size=atlas)] if atlas is not None else []),
+        *([steps.Unwrap(purpose=unwrap)] if unwrap is not None else []),
         *_beside(budget, levels, card, collision, collision_tolerance, shadow),
+        *([steps.BakeMaps(file=bake_from, unit=unit, axes=axes, maps=_BAKED)] if bake_from is not None else []),
     ]
     given = SourceFile(
         source, unit, axes, tuple(textures_from or ()), pose=pose, scene=scene_name, colors=colors, facets=facets

@@ -28,7 +28,7 @@ def command(
         str, typer.Option(metavar="SIDES", help="front, back, left, right, top, bottom, three-quarter; with commas.")
     ] = "three-quarter",
     style: Annotated[
-        str, typer.Option(metavar="STYLE", help="shaded, wire, both, normals, uv, collision or footing.")
+        str, typer.Option(metavar="STYLE", help="shaded, maps, wire, both, normals, uv, islands, collision or footing.")
     ] = "shaded",
     levels: Annotated[bool, typer.Option("--levels", help="Draw every level of detail side by side.")] = False,
     assets: Annotated[bool, typer.Option("--assets", help="Draw each asset of a file on its own.")] = False,

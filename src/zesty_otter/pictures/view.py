@@ -12,11 +12,14 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image, ImageDraw, ImageFont
 
+from zesty_otter.appearance import looks_of
 from zesty_otter.audit.footing import footing_of
 from zesty_otter.geometry.raster import drawing as raster
+from zesty_otter.geometry.raster.looks import light_up
 from zesty_otter.geometry.solids.footing import Footing
 from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.geometry.surface.triangulation import triangulate
+from zesty_otter.geometry.uv.sets import uv_stretch
 from zesty_otter.model import Material, Mesh, Placed, Scatter, Scene, determinant, format_length
 from zesty_otter.pictures.camera import Camera, framed
 from zesty_otter.pictures.palette import CLAY, FAINT, INK, LAMP, PAPER, PLUM, REED, RIVER, diverging, linear, rgb
@@ -24,12 +27,13 @@ from zesty_otter.pixels import ImageError
 from zesty_otter.shading import painted, with_all_normals
 from zesty_otter.steps import Roles
 
-STYLES = ("shaded", "wire", "both", "normals", "uv", "collision", "footing")
+STYLES = ("shaded", "maps", "wire", "both", "normals", "uv", "islands", "collision", "footing")
 """How a picture can be drawn."""
 
 _FINE = 2  # pixels to each side of one of the picture, averaged in the end
 _MOST_COPIES = 20_000
 FIGURE = 1.8  # metres tall
+_MOST_STRETCH = 1.5  # what is stretched by that or more is as orange as can be
 
 
 @dataclass(frozen=True)
@@ -204,8 +208,15 @@ class _Picture:
             color[:, :3] = linear(CLAY)
         texture = np.array([-1 if clay else one_look[1] for one_look in looks], np.int32)[slot]
         cutoff = np.array([-1.0 if clay else one_look[2] for one_look in looks], np.float32)[slot]
-        wanted = self.look.style in ("wire", "both")
-        edges = _edges_of(mesh) if wanted else {}
+        if self.look.style == "islands":
+            color[:, :3] = _stretch_colors(mesh, corners)
+            texture[:], cutoff[:] = -1, -1.0
+        edges: dict[str, NDArray[np.int32]] = {}
+        if self.look.style in ("wire", "both"):
+            edges = _edges_of(mesh)
+        elif self.look.style == "islands" and mesh.uv_sets:
+            found = _edges_of(mesh, len(mesh.uv_sets) - 1)
+            edges = {kind: found[kind] for kind in ("seam", "border") if kind in found}
         for world in places:
             here = Placed(one.node, world, one.path, one.number, one.parent, one.visible)
             points = self._canonical(mesh.points, here)
@@ -265,7 +276,8 @@ class _Picture:
         if figure is not None:
             box = np.stack([np.minimum(box[0], figure - (0.3, 0, 0.3)),
                             np.maximum(box[1], figure + (0.3, FIGURE, 0.3))])  # fmt: skip
-        camera = framed(box, look.view, self.size, perspective=look.perspective)
+        # Maps are looked up in parallel rays.
+        camera = framed(box, look.view, self.size, perspective=look.perspective and look.style != "maps")
         high, wide = self.size[1], self.size[0]
         depth = np.full((high, wide), np.inf, np.float32)
         ids = np.full((high, wide), -1, np.int32)
@@ -274,7 +286,8 @@ class _Picture:
         texture, cutoff = np.concatenate(self.drawn.texture), np.concatenate(self.drawn.cutoff)
         table = np.array(self.table or [(0, 1, 1, 0)], np.int64)
         pixels = np.concatenate(self.pixels) if self.pixels else np.zeros(4, np.uint8)
-        raster.fill(corner, depth, ids, uv=uv, texture=texture, cutoff=cutoff, table=table, pixels=pixels)
+        if look.style != "maps":
+            raster.fill(corner, depth, ids, uv=uv, texture=texture, cutoff=cutoff, table=table, pixels=pixels)
         out = np.empty((high, wide, 3), np.float32)
         out[0] = linear(PAPER)
         out[1:] = out[0]  # a row at a time: NumPy is slow at filling with three numbers
@@ -283,6 +296,11 @@ class _Picture:
         where = np.zeros((high, wide, 2), np.float32)
         lamp = camera.axes.T @ (np.array([-0.45, 0.65, 0.6]) / np.linalg.norm([-0.45, 0.65, 0.6]))
         mode = {"normals": 1, "uv": 2}.get(look.style, 0)
+        if look.style == "maps":
+            looks = looks_of(self.seen, self.basis)
+            corners = camera.seen(looks.place.reshape(-1, 3)).reshape(-1, 12)
+            light_up(looks, corners, camera.axes, depth, ids, out)
+            ids[:] = -1
         raster.shade(
             corner, ids, out, where, uv=uv, normal=normal, texture=texture, color=np.concatenate(self.drawn.color),
             table=table, pixels=pixels, mode=mode, light=lamp, toward=camera.axes[2],
@@ -457,6 +475,8 @@ class _Picture:
             text.append(f"{self.left_out:,} copies more are not drawn")
         if self.look.style in ("wire", "both"):
             text.append("thick hard edge, dashed seam, orange open border")
+        if self.look.style == "islands":
+            text.append("dashed seam; pale keeps its lengths, orange is stretched, plum is flipped")
         for n, line in enumerate(text if self.look.words else ()):
             draw.text((12, 10 + n * (letters.size + 6)), line, rgb(INK), letters)  # type: ignore[union-attr]
         if self.look.words and self.look.style == "footing" and self.gap.startswith("feet"):
@@ -497,7 +517,18 @@ def _said(length: float) -> str:
     return "0" if length < 1e-6 else format_length(float(f"{length:.3g}"))
 
 
-def _edges_of(mesh: Mesh) -> dict[str, NDArray[np.int32]]:
+def _stretch_colors(mesh: Mesh, corners: NDArray[np.int32]) -> NDArray[np.float64]:
+    """(T, 3) pale where the last UV set keeps lengths, orange where it stretches them, plum where it is flipped."""
+    if not mesh.uv_sets:
+        return np.tile(linear(FAINT), (len(corners), 1))
+    layer = mesh.uv_sets[-1]
+    stretch = uv_stretch(mesh.points, mesh.corner_point, corners, layer.at_corners(0.0))
+    share = np.clip((np.where(np.isfinite(stretch), stretch, 1.0) - 1.0) / (_MOST_STRETCH - 1.0), 0.0, 1.0)[:, None]
+    color = (1 - share) * linear(PAPER) * 0.85 + share * linear(LAMP)
+    return np.where(np.isfinite(stretch)[:, None], color, linear(PLUM))
+
+
+def _edges_of(mesh: Mesh, uv_set: int = 0) -> dict[str, NDArray[np.int32]]:
     """The edges of its polygons by kind: open borders, UV seams, hard edges, and all others."""
     edges = mesh.surface(topology)
     first, other = edges.first, edges.later[edges.first]
@@ -510,7 +541,7 @@ def _edges_of(mesh: Mesh) -> dict[str, NDArray[np.int32]]:
     # Neighbours run along an edge in opposite directions, when they agree.
     near, far = np.where(edges.agrees[inner], after[b], b), np.where(edges.agrees[inner], b, after[b])
     if mesh.uv_sets:
-        values, index = mesh.uv_sets[0].values, mesh.uv_sets[0].index
+        values, index = mesh.uv_sets[uv_set].values, mesh.uv_sets[uv_set].index
         seam[inner] = (values[index[a]] != values[index[near]]).any(axis=1) | (
             values[index[after[a]]] != values[index[far]]
         ).any(axis=1)

@@ -52,7 +52,7 @@ _PLAIN = Material("plain")
 
 
 def _as_words(value: Any) -> Any:
-    return tuple(value.replace(",", " ").split()) if isinstance(value, str) else value
+    return tuple(value.strip("[]").replace(",", " ").split()) if isinstance(value, str) else value
 
 
 class BakeMaps(Step):
@@ -193,7 +193,7 @@ class BakeMaps(Step):
     ) -> Baked:
         surface = source.within(target)
         canvas, points, triangles = _canvas(mesh, uv_set, self.size)
-        apart, reach = _apart(surface.surface, surface.points, surface.triangles, points, triangles)
+        apart, reach = _apart(surface.surface, points, triangles)
         size = float(np.ptp(points[triangles.ravel()], axis=0).max(initial=0.0))
         metre = (scene.frame.unit or 1.0) * float(np.cbrt(abs(determinant(target.world[:3, :3]))) or 1.0)
         if apart > _FAR * size:
@@ -503,13 +503,12 @@ def _canvas(mesh: Mesh, uv_set: int, size: tuple[int, int]) -> tuple[Canvas, Flo
     return Canvas(mesh.points[triangles], normal, way, tangent, uv, size), mesh.points, triangles
 
 
-def _apart(
-    surface: Surface, source: Floats, source_triangles: NDArray[np.int32], points: Floats, triangles: NDArray[np.int32]
-) -> tuple[float, float]:
-    """How far half of a mesh is from what is baked onto it, and how far rays have to reach."""
-    off = surface.nearest(sampled(points, triangles, _PLACES).position)[0]
-    back = Surface(points, triangles).nearest(sampled(source, source_triangles, _PLACES).position)[0]
+def _apart(source: Surface, points: Floats, triangles: NDArray[np.int32]) -> tuple[float, float]:
+    """How far half of a mesh is from what is baked onto it, and how far rays have to reach.
+
+    Where few places are far from it, such as over holes that were closed, they do not count: what rays reach too far
+    for is taken from other parts.
+    """
+    off = source.nearest(sampled(points, triangles, _PLACES).position)[0]
     size = float(np.ptp(points[triangles.ravel()], axis=0).max(initial=0.0))
-    near = back[back <= 0.25 * size]
-    most = max(float(off.max(initial=0.0)), float(near.max(initial=0.0)))
-    return float(np.median(off)), 1.1 * most + 2e-3 * size
+    return float(np.median(off)), 1.5 * float(np.quantile(off, 0.99)) + 2e-3 * size

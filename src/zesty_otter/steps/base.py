@@ -195,7 +195,9 @@ def apply(scene: Scene, *steps: Step) -> Scene:
 
 def _first_problem(step: type[Step], error: ValidationError) -> str:
     problem = error.errors()[0]
-    where = ".".join(str(part) for part in problem["loc"])
+    field = step.model_fields.get(str(problem["loc"][0])) if problem["loc"] else None
+    loc = (field.alias, *problem["loc"][1:]) if field is not None and field.alias else problem["loc"]
+    where = ".".join(str(part) for part in loc)
     if problem["type"] == "extra_forbidden":
         known = [*(field.alias or name for name, field in step.model_fields.items() if name != "only"), "only"]
         return f"step '{step.slug}' has no setting '{where}'; it has {', '.join(known)}.{closest(where, known)}"

@@ -12,10 +12,12 @@ from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import AfterValidator, BeforeValidator, Field, WithJsonSchema
+from pydantic import AfterValidator, BeforeValidator, Field, WithJsonSchema, model_validator
 
+from zesty_otter.appearance import Appearance, compared, looks_of
 from zesty_otter.exact import remade
 from zesty_otter.geometry.curves.dividing import Limits
+from zesty_otter.geometry.raster.looks import Looks
 from zesty_otter.geometry.simplify.deviation import Deviation
 from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.model import Mesh, Node, Note, Placed, Scene, count_of, parse_length, transformed
@@ -119,6 +121,14 @@ class Levels(Step):
         " 0.5% of the size), or screen 0.5 0.2 (shares of the picture's height, with the deviation that"
         " pixel_error allows there).",
     )
+    by: Literal["shape", "appearance"] = Field(
+        "shape",
+        description="What decides for a chain of screen: how far the shape moved, or how different pictures of it look"
+        " from 26 sides at that size, with all maps.",
+    )
+    changed: float = Field(
+        0.02, gt=0, lt=1, description="By appearance: the share of its pixels whose change an eye may tell."
+    )
     pixel_error: PixelError = 1.0
     picture_height: PictureHeight = 1080
     field_of_view: FieldOfView = 60.0
@@ -144,6 +154,12 @@ class Levels(Step):
         " whichever is lighter or closer.",
     )
     names: LevelNames = "{name}_LOD{level}"
+
+    @model_validator(mode="after")
+    def _by_size(self) -> Levels:
+        if self.by == "appearance" and any(wish.kind != "screen" for wish in self.chain):
+            raise ValueError("by=appearance needs a chain of sizes, such as chain='screen 0.5 0.2'")
+        return self
 
     def change(self, scene: Scene) -> Scene:
         return self.change_part(scene, chosen_numbers(scene, ()))
@@ -227,16 +243,23 @@ class Levels(Step):
             if hand_made is not None and hand_made.node.mesh is not None:
                 own = np.asarray(np.linalg.solve(placed.world, hand_made.world), np.float64)
                 mesh = transformed(hand_made.node.mesh, own[:3, :3], own[:3, 3])
-                found = chain.measured(mesh)
+                found, looks = chain.measured(mesh), None
             else:
                 mesh, found = chain.levels[number - 1]
+                looks = chain.seen.get(number - 1)
                 if mesh.triangle_count >= count or not mesh.triangle_count:
                     chain.skipped.append((placed.node.name, number))
                     continue  # no lighter than the one before
             count = mesh.triangle_count
-            away = distance_of(found.largest * chain.scale, self.pixel_error, self.picture_height, self.field_of_view)
+            if looks is None:
+                moved = found.largest * chain.scale
+                away = distance_of(moved, self.pixel_error, self.picture_height, self.field_of_view)
+            else:
+                away = chain.size / (2 * self.chain[number - 1].value * math.tan(math.radians(self.field_of_view) / 2))
             distance = max(distance, away)
             properties = {"asset": asset.name, "level": number, **self._facts(mesh, found, chain, distance)}
+            if looks is not None:
+                properties["appearance"] = float(f"{looks.share:.4g}")
             if hand_made is not None:
                 both = {**hand_made.node.properties, **properties}
                 kept[hand_made.number] = replace(hand_made.node, properties=both)
@@ -273,6 +296,7 @@ class _Chain:
         self.step, self.mesh, self.scale, self.fixed, self.span = step, mesh, scale, fixed, span
         self.skipped: list[tuple[str, int]] = []
         self.exact: list[Mesh] = []
+        self.seen: dict[int, Appearance] = {}  # by appearance, what was seen of each level
         self.faceted: dict[float, Mesh | None] = {}
         box = mesh.surface_bounds
         self.size = float((box[1] - box[0]).max()) * scale
@@ -374,6 +398,8 @@ class _Chain:
             targets.append(int(count))
         tries = list(self.heavy.lightened(targets or [full], self._tell))
         self.heavy.forget()  # what could not be done for tries nobody needs to know
+        if self.step.by == "appearance":
+            return [self._lightest_alike(tries, number, wish.value) for number, wish in enumerate(wishes)]
         measured: dict[int, Deviation] = {}
         near = [(self._allowed(wish), self._lightest_within(tries, self._allowed(wish), measured)) for wish in wishes]
         return [self._lighter(*found, allowed) for allowed, found in near]
@@ -386,6 +412,25 @@ class _Chain:
         if wish.kind == "screen":
             return self.step.pixel_error * self.size / (wish.value * self.step.picture_height)
         return wish.value * (self.size if wish.kind == "share" else 1.0)
+
+    def _lightest_alike(self, tries: list[Mesh], number: int, share: float) -> tuple[Mesh, Deviation]:
+        """The last of ever lighter meshes of which few enough pixels look different; the mesh itself when none does."""
+        height = share * self.step.picture_height
+        low, high = -1, len(tries)
+        while high - low > 1:
+            middle = (low + high) // 2
+            found = compared(self._looks, looks_of(Scene.from_mesh(tries[middle]).nodes(), np.eye(3)), height)
+            if found.share <= self.step.changed:
+                low = middle
+                self.seen[number] = found
+            else:
+                high = middle
+        mesh = self.mesh if low < 0 else tries[low]
+        return mesh, self.measured(mesh)
+
+    @cached_property
+    def _looks(self) -> Looks:
+        return looks_of(Scene.from_mesh(self.mesh).nodes(), np.eye(3))
 
     def _lightest_within(
         self, tries: list[Mesh], allowed: float, measured: dict[int, Deviation]

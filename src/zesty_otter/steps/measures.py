@@ -38,6 +38,8 @@ class LevelFacts:
         From where on it is to be shown.
     screen_height : float or None
         The share of the picture's height it fills there.
+    appearance : float or None
+        The share of its pixels whose change an eye tells there.
     """
 
     asset: str
@@ -53,6 +55,7 @@ class LevelFacts:
     seam_drift: float | None
     distance: float | None
     screen_height: float | None
+    appearance: float | None = None
 
 
 def level_facts(scene: Scene) -> tuple[LevelFacts, ...]:
@@ -86,7 +89,7 @@ def level_facts(scene: Scene) -> tuple[LevelFacts, ...]:
 
         measures = (
             "deviation", "deviation_95", "deviation_mean", "normal_deviation", "texture_slide", "border_drift",
-            "seam_drift", "distance", "screen_height",
+            "seam_drift", "distance", "screen_height", "appearance",
         )  # fmt: skip
         about = str(node.properties.get("asset", node.name)), int(number("level") or 0), node.name
         found.append(LevelFacts(*about, node.drawn.triangle_count, *(number(key) for key in measures)))

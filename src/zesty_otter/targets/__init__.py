@@ -44,6 +44,9 @@ class Limits(Settings):
     triangles_per_level: tuple[int, ...] = Field((), description="Triangles of each level, the finest first.")
     vertices: int | None = Field(None, ge=3, description="Vertices of one mesh, counted with seams.")
     slots: int | None = Field(None, ge=1, description="Material slots of one mesh.")
+    appearance: float | None = Field(
+        None, gt=0, lt=1, description="Share of a level's pixels that may look different where it appears: 0.02."
+    )
     texture_size: int | None = Field(None, ge=1, description="Pixels along a side of a texture.")
     hull_vertices: int | None = Field(None, ge=4, description="Vertices of one convex collision part.")
     footing: Length = Field(0.02, gt=0, description="Maximum that feet may float above or sink into the visible mesh.")

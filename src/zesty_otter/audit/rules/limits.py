@@ -56,6 +56,30 @@ def _level_not_lighter(subject: Subject) -> Found:
                 yield asset.name, f"level {number} has {own:,} triangles, no fewer than the {before[1]:,} before it"
 
 
+@rule("level-looks", "warning", "levels by=appearance", limit=True)
+def _level_looks(subject: Subject) -> Found:
+    """A level that looks different from the visible mesh where it appears, by more pixels than the target allows."""
+    most = subject.target.limits.appearance
+    if most is None:
+        return
+    from zesty_otter.appearance import appearance
+
+    for asset in subject.assets:
+        main = [one for one in asset.main if one.node.drawn is not None and one.node.drawn.face_count]
+        for number in sorted({level_of(one.node) for one in _levels(asset)}):
+            level = [one for one in _levels(asset) if level_of(one.node) == number]
+            level = [one for one in level if one.node.drawn is not None and one.node.drawn.face_count]
+            heights = [one.node.properties.get("screen_height") for one in level]
+            known = [float(one) for one in heights if isinstance(one, int | float) and one > 0]
+            if not main or not level or not known:
+                continue
+            height = 1080 * min(max(known), 1.0)
+            found = appearance(main, level, subject.scene.frame.basis, height)
+            if found.share > most:
+                text = f"{100 * found.share:.2g} % of its pixels look different at {height:.0f} pixels"
+                yield level[0].node.name, f"{text}, {100 * most:.2g} % are allowed"
+
+
 @rule("level-orphaned", "warning", "select drop=...", limit=True)
 def _level_orphaned(subject: Subject) -> Found:
     """A level whose asset does not exist."""

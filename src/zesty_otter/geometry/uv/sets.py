@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from zesty_otter.geometry.uv import _flatten as flat_kernels
 from zesty_otter.geometry.uv import _sets as kernels
 
 _PIXELS = 2048
@@ -74,6 +75,40 @@ def uv_facts(triangles: NDArray[np.int32], values: NDArray[np.float32], index: N
         covered,
         overlap,
     )
+
+
+def uv_stretch(
+    points: NDArray[np.float64],
+    corner_point: NDArray[np.int32],
+    triangles: NDArray[np.int32],
+    uv: NDArray[np.float32],
+) -> NDArray[np.float64]:
+    """(T,) how much UVs stretch lengths, by root mean square, where 1 is the density of all; infinite where flipped.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+    corner_point : (C,) int32
+    triangles : (T, 3) int32
+        Corner numbers.
+    uv : (C, 2) float32
+
+    References
+    ----------
+    P. V. Sander, J. Snyder, S. J. Gortler and H. Hoppe (2001), Texture mapping progressive meshes.
+    """
+    place = np.ascontiguousarray(corner_point[triangles])
+    rest = np.empty((len(triangles), 3))
+    size = float(np.ptp(points, axis=0).max(initial=0.0)) or 1.0
+    flat_kernels.rest_shapes(points / size, place, 1e-9, rest)
+    stretch, area = np.empty(len(rest)), np.empty(len(rest))
+    flat_kernels.measure(
+        np.ascontiguousarray(triangles, np.int32), rest, np.ascontiguousarray(uv, np.float64), stretch, area
+    )
+    own = rest[:, 0] * rest[:, 2] / 2
+    good = np.isfinite(stretch) & (area > 0)
+    density = float(area[good].sum() / max(own[good].sum(), 1e-300))
+    return np.where(good, np.sqrt(np.where(good, stretch, 0.0) * density), np.inf)
 
 
 def _coverage(values: NDArray[np.float32], rows: NDArray[np.int32]) -> tuple[float, float]:

@@ -16,7 +16,7 @@ from zesty_otter.geometry.uv.flatten import crossing, lay_out
 Ints = NDArray[np.int32]
 
 _ROUNDS = 24
-_CLOSED = 1e-6  # of the length of a side, how far the two sides of a slit may be apart to be closed
+_CLOSED = 1e-3  # of the length of a side, how far the two sides of a slit may be apart to be closed
 _HALF = 0.55  # of its area, at most, is what a chart is divided into
 
 
