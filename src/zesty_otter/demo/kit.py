@@ -14,6 +14,7 @@ from zesty_otter.demo.obj_text import obj_text
 from zesty_otter.demo.shapes import Part, box, box_mapped, lathe, prism, sheet
 from zesty_otter.demo.winch import winch_drum
 from zesty_otter.formats.gltf.writer import encode
+from zesty_otter.geometry.surface.normals import normals_all_smooth
 from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Frame, Layer, Light, Material, Mesh, Node, Scene, Texture, TextureUse
 
@@ -62,7 +63,40 @@ def mooring_post() -> dict[str, str | bytes]:
         "mooring post.mtl": library,
         "timber.png": textures.timber(),
         "iron.png": textures.iron(),
+        "mooring_post_sculpt.glb": _sculpt([(r * inch, h * inch) for r, h in (*post, *cap[1:])]),
     }
+
+
+def _sculpt(profile: list[tuple[float, float]]) -> bytes:
+    """The dense version of the post, to bake from: cracks along the timber, dents in the iron, where ropes rubbed."""
+    rows, around = 150, 144
+    length = np.concatenate([[0], np.cumsum(np.hypot(*np.diff(np.array(profile), axis=0).T))])
+    at = np.unique(np.concatenate([np.linspace(0, length[-1], rows), length]))
+    radius, height = (np.interp(at, length, column) for column in np.array(profile).T)
+    angle = 2 * np.pi * np.arange(around) / around
+    a, h = np.meshgrid(angle, height)
+    cracks = np.maximum(np.cos(9 * a + 2 * np.sin(7 * h)), 0) ** 24 + np.maximum(np.cos(5 * a - 3 * h), 0) ** 40
+    rubbed = np.exp(-(((h - 0.89) / 0.03) ** 2)) * (1 + 0.3 * np.cos(60 * h + a))
+    dents = 0.5 + 0.5 * np.sin(13 * a + 40 * h) * np.sin(90 * h)
+    iron = h > 1.12
+    carved = (
+        np.where(iron, 0.0025 * dents, 0.007 * cracks + 0.006 * rubbed) * np.sin(np.pi * at / at[-1])[:, None] ** 0.2
+    )
+    r = radius[:, None] - carved
+    points = np.concatenate([np.stack([r * np.sin(a), h, r * np.cos(a)], axis=2).reshape(-1, 3),
+                             [(0, height[0], 0), (0, height[-1], 0)]])  # fmt: skip
+    first = (np.arange(len(at) - 1)[:, None] * around + np.arange(around)).ravel()
+    after = (np.arange(len(at) - 1)[:, None] * around + (np.arange(around) + 1) % around).ravel()
+    quads = np.stack([first, after, after + around, first + around], axis=1)
+    last = (len(at) - 1) * around
+    ends = [(len(points) - 2, (k + 1) % around, k) for k in range(around)]
+    ends += [(len(points) - 1, last + k, last + (k + 1) % around) for k in range(around)]
+    triangles = np.concatenate([quads[:, [0, 1, 2]], quads[:, [0, 2, 3]], np.array(ends)]).astype(np.int32)
+    start = np.arange(0, triangles.size + 1, 3, dtype=np.int32)
+    corners = np.ascontiguousarray(triangles.ravel())
+    values, index = normals_all_smooth(points, start, corners, np.arange(len(points), dtype=np.int32))
+    mesh = Mesh.taking("sculpt", points, start, corners, (Layer.taking("normal", values, index),))
+    return dict(encode(Scene.from_mesh(mesh), "sculpt.glb").joined())["sculpt.glb"]
 
 
 def lock_gate() -> dict[str, str | bytes]:
@@ -503,14 +537,18 @@ formats = "obj"
 folder = "joined"
 meshes = "joined"
 
-# With levels of detail, collision and a mesh for the shadow, checked against everything the target expects.
+# With UVs for baked light, one material for the crane, levels of detail, relief baked from the sculpt of the post,
+# collision and a mesh for the shadow, checked against everything the target expects.
 [[outputs]]
 name = "finished"
 target = "m-left-up-forward"
 folder = "finished"
 check = "all"
 steps = [
+    "atlas size=512 only=mast,beam,hook,weight",
+    "unwrap for=light size=512",
     "levels chain='50 25'",
+    "bake-maps file=sources/mooring_post/mooring_post_sculpt.glb maps=normal,occlusion size=512 only=mooring_post*",
     "card only=rack",
     { step = "collision", rules = [
         { shape = "surface", nodes = ["hull*", "winch*"] },

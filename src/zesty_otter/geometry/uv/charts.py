@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -55,9 +55,12 @@ class Sheet:
     @classmethod
     def of(cls, points: NDArray[np.float64], corner_point: Ints, corners: Ints, face: Ints) -> Sheet:
         """The sheet of triangles (T, 3) of corners, each from a polygon (T,)."""
+        own = np.ascontiguousarray(corner_point[corners].ravel(), np.int32)
         start = np.arange(0, 3 * len(corners) + 1, 3, dtype=np.int32)
-        edges = topology(points, start, np.ascontiguousarray(corner_point[corners].ravel()))
-        place = edges.joined[corner_point[corners]]
+        edges = topology(points, start, own)
+        if (edges.use > 2).any():
+            edges = _apart_where_sheets_touch(edges, own, start)
+        place = edges.joined[own].reshape(-1, 3)
         sides = np.stack([edges.first, edges.later[edges.first]], axis=1).astype(np.int32)
         a, b, c = (points[place[:, k]] for k in range(3))
         cross = np.cross(b - a, c - a)
@@ -125,6 +128,26 @@ class Charts:
 
     chart: Ints
     joined: NDArray[np.bool_]
+
+
+def _apart_where_sheets_touch(edges: Topology, own: Ints, start: Ints) -> Topology:
+    """The edges of a surface whose points are one only across edges of two triangles, or where they are one anyway.
+
+    So sheets that lie on each other, such as the two sides of a leaf, hang together each for itself.
+    """
+    parent = np.arange(len(edges.joined), dtype=np.int32)
+    inner = np.flatnonzero(edges.use == 2)
+    one, other = edges.first[inner], edges.later[edges.first[inner]]
+    after_one, after_other = one - one % 3 + (one + 1) % 3, other - other % 3 + (other + 1) % 3
+    across = edges.agrees[inner]
+    for a, b in ((one, np.where(across, after_other, other)), (after_one, np.where(across, other, after_other))):
+        kernels.unite_pairs(np.ascontiguousarray(np.stack([own[a], own[b]], axis=1), np.int32), parent)
+    roots = parent_roots(parent)
+    # Points are told apart by numbers on a line.
+    number = np.zeros((len(roots), 3))
+    number[:, 0] = roots
+    found = topology(number, start, own)
+    return replace(found, joined=roots)
 
 
 def charts_of(

@@ -31,7 +31,9 @@ class Laid:
     flipped: NDArray[np.bool_]
 
 
-def lay_out(points: Floats, place: Ints, corners: Ints, chart: Ints, vertex_count: int) -> Laid:
+def lay_out(
+    points: Floats, place: Ints, corners: Ints, chart: Ints, vertex_count: int, *, straight: bool = False
+) -> Laid:
     """Lays out charts.
 
     Parameters
@@ -44,6 +46,8 @@ def lay_out(points: Floats, place: Ints, corners: Ints, chart: Ints, vertex_coun
     chart : (T,) int32
         From 0; each a disc.
     vertex_count : int
+    straight : bool
+        Whether charts are only looked at from where they face.
 
     Returns
     -------
@@ -64,9 +68,11 @@ def lay_out(points: Floats, place: Ints, corners: Ints, chart: Ints, vertex_coun
     home[corners.ravel()] = np.repeat(chart, 3)
     where = np.zeros((vertex_count, 3))
     where[corners.ravel()] = points[place.ravel()] / size
+    seen = _of_own_size(_seen(place, points / size, chart, home, where, count), rest, corners, chart, home, count)
+    if straight:
+        return _measured(seen, rest, corners, chart, count, size)
     uv = _conformal(rest, corners, home, where, count)
     uv = _of_own_size(uv, rest, corners, chart, home, count)
-    seen = _of_own_size(_seen(place, points / size, chart, home, where, count), rest, corners, chart, home, count)
     energy, other = (_energies(rest, corners, chart, one, count) for one in (uv, seen))
     uv = np.where((other < energy)[home, None], seen, uv)
     energy = np.minimum(energy, other)
@@ -75,6 +81,11 @@ def lay_out(points: Floats, place: Ints, corners: Ints, chart: Ints, vertex_coun
         uv = _of_own_size(uv, rest, corners, chart, home, count)
     uv = _relaxed(uv, rest, corners, chart, home, count)
     uv = _of_own_size(uv, rest, corners, chart, home, count)
+    return _measured(uv, rest, corners, chart, count, size)
+
+
+def _measured(uv: Floats, rest: Floats, corners: Ints, chart: Ints, count: int, size: float) -> Laid:
+    """Charts with how distorted they are."""
     stretch, area = np.empty(len(rest)), np.empty(len(rest))
     kernels.measure(corners, rest, uv, stretch, area)
     own = rest[:, 0] * rest[:, 2] / 2

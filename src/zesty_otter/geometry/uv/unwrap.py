@@ -130,20 +130,37 @@ class _Layout:
         self.stretch[rows] = laid.stretch[chart]
         charts = self._sewn(charts)
         corners, small, chart, count = self._vertices(charts, rows)
+        crossed = self._crossed(charts, rows, chart, count)
+        polygons = np.bincount(chart[np.unique(sheet.face[rows], return_index=True)[1]], minlength=count)
+        flipped = laid.flipped
+        hopeless = (flipped | crossed) & (polygons == 1)
+        if hopeless.any():
+            # A polygon that cannot be divided is taken as it is seen.
+            mine = np.flatnonzero(hopeless[chart])
+            corners, small, own, _ = self._vertices(charts, rows[mine])
+            seen = lay_out(sheet.points, sheet.place[rows[mine]], small, own, int(small.max()) + 1, straight=True)
+            self.uv[corners.ravel()] = seen.uv[small.ravel()]
+            self.stretch[rows[mine]] = seen.stretch[own]
+            flipped = flipped.copy()
+            flipped[hopeless] = seen.flipped
+            crossed = self._crossed(charts, rows, chart, count)
+        wrong = flipped | crossed
+        bad = wrong | (laid.stretch > most)
+        self.poor[rows] = wrong[chart]
+        self.again = np.zeros(len(self.again), bool)
+        self.again[rows] = (bad & (polygons > 1))[chart]
+        return charts
+
+    def _crossed(self, charts: Charts, rows: NDArray[np.int64], chart: Ints, count: int) -> NDArray[np.bool_]:
+        """(K,) the charts among some triangles, as they are numbered there, that lie over themselves."""
+        sheet = self.sheet
         ends, of = rims(charts, sheet)
         mine = self.again[ends[:, 0] // 3]
         flat = sheet.corners.ravel()
         sides = np.concatenate([self.uv[flat[ends[mine, k]]] for k in range(2)], axis=1)
         at = np.zeros(int(charts.chart.max()) + 1, np.int32)
         at[charts.chart[rows]] = chart
-        crossed = crossing(sides, at[of[mine]], count)
-        polygons = np.bincount(chart[np.unique(sheet.face[rows], return_index=True)[1]], minlength=count)
-        wrong = laid.flipped | crossed
-        bad = wrong | (laid.stretch > most)
-        self.poor[rows] = wrong[chart]
-        self.again = np.zeros(len(self.again), bool)
-        self.again[rows] = (bad & (polygons > 1))[chart]
-        return charts
+        return crossing(sides, at[of[mine]], count)
 
     def result(self, charts: Charts) -> Unwrapped:
         vertex, count = corner_classes(self.sheet, charts.joined, self.corner_count)
