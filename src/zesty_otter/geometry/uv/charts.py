@@ -194,6 +194,7 @@ def charts_of(
     before = state == JOINED
     parent = np.arange(count, dtype=np.int32)
     kernels.unite_pairs(pairs[before], parent)
+    kernels.unite_pairs(_of_one_polygon(sheet), parent)
     start, around = _around(edges.edge_points, len(sheet.points))
     valence = np.bincount(edges.edge_points[~before].ravel(), minlength=len(sheet.points)).astype(np.int32)
     span = sheet.points[edges.edge_points[:, 1]] - sheet.points[edges.edge_points[:, 0]]
@@ -245,6 +246,7 @@ def islands(sheet: Sheet, corner_keys: Sequence[NDArray[Any]]) -> Charts:
     joined |= _diagonals(sheet, sheet.whole)
     parent = np.arange(len(sheet.place), dtype=np.int32)
     kernels.unite_pairs(sheet.triangle_pairs[joined], parent)
+    kernels.unite_pairs(_of_one_polygon(sheet), parent)
     return Charts(_numbered(parent), joined)
 
 
@@ -265,6 +267,12 @@ def _diagonals(sheet: Sheet, whole: NDArray[np.bool_]) -> NDArray[np.bool_]:
     first, second = sheet.face[sheet.triangle_pairs[at]].T
     found[at] = (first == second) & (one == other) & (one_after == other_after)
     return found
+
+
+def _of_one_polygon(sheet: Sheet) -> Ints:
+    """(N, 2) triangles that follow each other in a polygon: no chart parts them, whatever else meets at their edge."""
+    same = np.flatnonzero(sheet.face[1:] == sheet.face[:-1])
+    return np.stack([same, same + 1], axis=1).astype(np.int32)
 
 
 def _around(edge_points: Ints, count: int) -> tuple[Ints, Ints]:
