@@ -32,11 +32,16 @@ CONVERT = {
     "--collision": ["--collision", "box"], "--collision-tolerance": ["--collision", "auto", "--collision-tolerance", "70cm"],
     "--shadow": ["--shadow", "1cm"], "--names": ["--names", "x_{name}"], "--names-table": ["--names-table", "{folder}/n.csv"],
     "--quantized": ["--quantized"], "--step": ["--step", "scale factor=2"], "--json": ["--json"], "--quiet": ["--quiet"],
-    "--verbose": ["--verbose"], "--writing": ["--writing", "quantized=yes"], "--facets": ["--facets", "density=0"],
+    "--verbose": ["--verbose"], "--unwrap": ["--unwrap", "light"], "--atlas": ["--atlas", "128"],
+    "--bake-from": ["--unwrap", "paint", "--bake-from", "{folder}/a.glb"], "--writing": ["--writing", "quantized=yes"], "--facets": ["--facets", "density=0"],
 }  # fmt: skip
-AGAINST = {"--pivot-of": ["--pivot", "base"], "--collision-tolerance": ["--collision", "auto"]}
+AGAINST = {
+    "--bake-from": ["--unwrap", "paint"],
+    "--pivot-of": ["--pivot", "base"],
+    "--collision-tolerance": ["--collision", "auto"],
+}
 ENDING = {"--to-unit": "obj", "--to-axes": "obj", "--triangulate": "obj", "--tangents": "glb"}
-SOURCE = {"--unit": "a.obj", "--colors": "a.obj", "--axes": "a.obj", "--triangulate": "a.obj", "--weld": "w.obj", "--textures-from": "a.obj", "--materials": "b.glb", "--textures": "b.glb",
+SOURCE = {"--atlas": "m.glb", "--unit": "a.obj", "--colors": "a.obj", "--axes": "a.obj", "--triangulate": "a.obj", "--weld": "w.obj", "--textures-from": "a.obj", "--materials": "b.glb", "--textures": "b.glb",
           "--clean": "b.glb", "--tangents": "b.glb", "--facets": "c.step"}  # fmt: skip
 
 
@@ -66,6 +71,8 @@ def yard(tmp_path_factory) -> Path:
         Node("lamp", content=zo.Light("lamp")), Node("eye", content=zo.Camera("eye")),
     )  # fmt: skip
     zo.write(scene_of(*nodes), folder / "a.glb")
+    two = cube(name="two", slots=(Material("red", (1, 0, 0, 1)), Material("blue")), face_slot=[0, 0, 0, 1, 1, 1])
+    zo.write(scene_of(two), folder / "m.glb")
     return folder
 
 

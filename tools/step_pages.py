@@ -15,7 +15,8 @@ FAMILIES = {
     "Surface": ("weld", "clean-up", "merge-flat", "triangulate"),
     "Joining and dividing": ("join", "divide", "gather", "expand"),
     "Levels and collision": ("levels", "card", "lighten", "collision", "shadow", "bounds"),
-    "Shading": ("normals", "tangents", "uv-sets"),
+    "Shading": ("normals", "tangents"),
+    "UVs and maps": ("unwrap", "pack", "uv-sets", "atlas", "bake-maps"),
     "Looks": ("materials", "textures"),
     "Names": ("names",),
 }

@@ -62,6 +62,12 @@ class Look:
         Returns
         -------
         Look
+
+        Examples
+        --------
+        >>> import numpy as np
+        >>> Look(np.ones((4, 8, 1), np.float32)).shrunk(0.5).values.shape
+        (2, 4, 1)
         """
         high, wide = self.values.shape[:2]
         size = max(round(wide * share), 1), max(round(high * share), 1)
@@ -80,6 +86,18 @@ def numbers_of(data: bytes, *, linear: bool) -> Floats:
     Returns
     -------
     (H, W, 4) float32
+
+    Raises
+    ------
+    ImageError
+        When it cannot be opened.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from zesty_otter.pixels import png_of
+    >>> numbers_of(png_of(np.full((1, 1, 4), 255, np.uint8)), linear=True).tolist()
+    [[[1.0, 1.0, 1.0, 1.0]]]
     """
     values = rgba(data).astype(np.float32) / np.float32(255)
     if linear:
@@ -99,6 +117,12 @@ def bytes_of(values: Floats, *, linear: bool) -> NDArray[np.uint8]:
     Returns
     -------
     (H, W, n) uint8
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> bytes_of(np.full((1, 1, 3), 0.2159, np.float32), linear=True).tolist()
+    [[[128, 128, 128]]]
     """
     values = np.clip(values, 0.0, 1.0)
     if linear:

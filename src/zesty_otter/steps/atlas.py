@@ -29,6 +29,7 @@ _PLAIN = Material("plain")
 _PATCH = 8  # pixels along a side of what has one colour
 _SMALLEST = 32
 _ROWS = 1 << 18  # pixels that are drawn at a time
+_LEAST = 1e-3  # of its pixels along a side: what would shrink more does not fit
 _MOST_TILES = 64  # repeats of a texture that are drawn at their full size
 
 _PAGES = {
@@ -246,7 +247,7 @@ class _Atlas:
                         region.rect = x, y, w, h
                         region.share = 1.0 if region.use is None else min(w / region.size[0], h / region.size[1])
                     return page
-            if max(max(one) for one in sizes) <= 1:
+            if share < _LEAST:
                 text = f"{count_of(len(regions), 'material')} do not fit on a page of {biggest} pixels"
                 raise UsageError(f"step '{self.step.slug}': {text}.", remedy="Use a larger size or a smaller gutter.")
             share *= min(0.97, math.sqrt(biggest * biggest / area) if area > biggest * biggest else 1.0)

@@ -10,7 +10,7 @@ from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BeforeValidator, Field
+from pydantic import BeforeValidator, Field, field_validator
 
 from zesty_otter import pixels
 from zesty_otter._reading import read_scene
@@ -86,12 +86,19 @@ class BakeMaps(Step):
         "", description="Name or number of the UV set to bake into; the first without overlap when empty."
     )
     size: PageSize = Field((1024, 1024), description="Width and height of the maps in pixels: 1024 or 2048x1024.")
-    samples: Literal[1, 4, 9, 16] = Field(4, description="Places of each pixel that are looked at: 1, 4, 9 or 16.")
+    samples: int = Field(4, description="Places of each pixel that are looked at: 1, 4, 9 or 16.")
     reach: Length | None = Field(
         None, gt=0, description="How far above and below a mesh its source may lie; measured when absent."
     )
     rays: int = Field(64, ge=1, le=4096, description="Rays of each place for occlusion.")
     share: bool = Field(False, description="Levels use the maps of the first of them, or of the visible mesh.")
+
+    @field_validator("samples")
+    @classmethod
+    def _is_square(cls, value: int) -> int:
+        if value not in (1, 4, 9, 16):
+            raise ValueError("must be 1, 4, 9 or 16")
+        return value
 
     def change(self, scene: Scene) -> Scene:
         scene = Roles().apply(scene)

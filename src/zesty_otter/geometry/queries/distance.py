@@ -313,6 +313,10 @@ class Surface:
             Sets how the rays of a place are turned.
         rays_of_each : int
 
+        Returns
+        -------
+        (N,) float32
+
         Examples
         --------
         >>> import numpy as np
