@@ -27,7 +27,7 @@ _PER_DEGREE = 40.0  # pixels: a picture 1,080 pixels high that fills 27 degrees
 _LARGEST = 384  # pixels: what is seen larger is drawn smaller, and looked at from as much farther
 _FINE = 2
 _GROUND = 0.3  # the light behind what is drawn
-_PLAIN = Material("plain", base_color=(0.6, 0.6, 0.6, 1.0))
+_PLAIN = Material("plain")
 _THROUGH = 0.1  # the alpha below which nothing is seen of what is blended
 
 # Linear sRGB to CIE XYZ (IEC 61966-2-1), and that to opponent colours (A. B. Poirson and B. A. Wandell, 1993).
