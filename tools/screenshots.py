@@ -6,8 +6,8 @@ ImageMagick's `import`; the report needs a browser (Debian packages xvfb, xterm,
 
 from __future__ import annotations
 
+import io
 import os
-import runpy
 import shlex
 import subprocess
 import sys
@@ -21,11 +21,9 @@ matplotlib.use("Agg")
 import matplotlib.pyplot as plt
 import matplotlib.ticker
 import numpy as np
-from numpy.typing import NDArray
 
 import zesty_otter as zo
 from zesty_otter.demo import write_kit
-from zesty_otter.geometry.simplify.collapse import simplify
 
 ROOT = Path(__file__).parent.parent
 SHOTS = ROOT / "docs" / "screenshots"
@@ -71,12 +69,6 @@ def terminal(name: str, *commands: str, folder: Path) -> None:
     xterm.terminate()
     xterm.wait()
     (folder / "done").unlink()
-
-
-def rough(side: int) -> tuple[NDArray[np.float64], NDArray[np.int32]]:
-    """The ground that the bench simplifies."""
-    found: tuple[NDArray[np.float64], NDArray[np.int32]] = runpy.run_path(str(ROOT / "bench" / "run.py"))["rough"](side)
-    return found
 
 
 def drawn(folder: Path) -> None:
@@ -176,34 +168,47 @@ def _ball() -> zo.Mesh:
     return zo.Mesh.from_faces("ball", points, [*np.concatenate(quads).tolist(), *caps])
 
 
-def growth(folder: Path) -> None:
-    """The time simplification takes, for ever more triangles, against n log n from ten thousand on."""
-    del folder
-    counts, took = [], []
-    for side in (24, 40, 72, 128, 224, 400, 708, 1000, 1415):
-        points, triangles = rough(side)
-        runs = [_seconds(points, triangles) for _ in range(2)]
-        counts.append(len(triangles))
-        took.append(min(runs))
-    figure, axes = plt.subplots(figsize=(12.8, 6), facecolor=PAPER)
-    axes.set_facecolor(PAPER)
-    n = np.array(counts, float)
-    line = n * np.log(n)
-    axes.plot(n, np.array(took) / took[2], "o-", color="#2f6b58", label="simplified to an eighth")
-    axes.plot(n, line / line[2], "--", color="#b3541e", label="n log n")
-    axes.set(xscale="log", yscale="log", xlabel="triangles", ylabel="time, as a multiple of that for ten thousand")
-    for axis in (axes.xaxis, axes.yaxis):
-        axis.set_major_formatter(matplotlib.ticker.StrMethodFormatter("{x:,.7g}"))
-    axes.grid(True, which="both", alpha=0.25)
-    axes.legend(frameon=False, fontsize=10)
-    figure.tight_layout()
-    figure.savefig(SHOTS / "growth.png", dpi=100)
+def maps(folder: Path) -> None:
+    """Islands and squares of new UVs; a post: heavy, light, and light with baked maps; an atlas before and after."""
+    from PIL import Image, ImageDraw
 
+    from zesty_otter.pictures import Look, picture
+    from zesty_otter.pictures.view import font
 
-def _seconds(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> float:
-    start = time.perf_counter()
-    list(simplify(points, triangles, [len(triangles) // 8]))
-    return time.perf_counter() - start
+    ready, sources = folder / "otterweir" / "ready", folder / "otterweir" / "sources"
+    drum = zo.apply(zo.read(ready / "engine" / "winch_drum.glb"), zo.steps.Unwrap(purpose="paint", size=1024))
+    post = zo.read(ready / "engine" / "mooring_post.glb")
+    clay = zo.Material("clay", (0.55, 0.5, 0.42, 1.0))
+    plain = post.map_materials(lambda material: clay)
+    bare = zo.apply(plain, zo.steps.Unwrap(purpose="paint", size=1024), zo.steps.Normals(by="angle", angle=50))
+    sculpt = sources / "mooring_post" / "mooring_post_sculpt.glb"
+    with_maps = zo.steps.BakeMaps(file=sculpt, maps="normal occlusion", size=1024).apply(bare)
+    heavy = zo.read(sculpt).map_meshes(lambda mesh: mesh.replace(slots=(clay,)))
+    crane = zo.read(ready / "joined" / "jib_crane.obj")
+    single = zo.steps.Atlas(size=256).apply(crane)
+    cells = [
+        (drum, "islands", "three-quarter", "new UVs: seams dashed, pale where lengths are kept"),
+        (drum, "uv", "three-quarter", "the same, as squares"),
+        (heavy, "maps", "three-quarter", f"heavy: {heavy.meshes[0].triangle_count:,} triangles"),
+        (bare, "maps", "three-quarter", f"light: {bare.meshes[0].triangle_count:,} triangles"),
+        (with_maps, "maps", "three-quarter", "light, with baked maps"),
+        (single, "maps", "three-quarter", "a crane with an atlas"),
+    ]
+    page = Image.new("RGB", (1280, 800), "#f4f1e8")
+    ink = ImageDraw.Draw(page)
+    at = 0
+    for number, (scene, style, view, words) in enumerate(cells):
+        wide, top = (640, 0) if number < 2 else (256, 400)
+        at = 0 if number in (0, 2) else at
+        look = Look(style=style, view=view, size=(wide, 370), figure=False, grid=False, axes=False, words=False)
+        page.paste(picture(scene, look), (at, top + 28))
+        ink.text((at + 12, top + 8), words, INK, font(14))
+        at += wide
+    atlas = Image.open(io.BytesIO(single.materials[0].textures["base_color"].texture.read())).convert("RGB")
+    atlas.thumbnail((224, 224))
+    page.paste(atlas, (at + 16, 470))
+    ink.text((at + 12, 408), "its page", INK, font(14))
+    page.save(SHOTS / "maps.png", optimize=True)
 
 
 def main() -> None:
@@ -252,7 +257,7 @@ def main() -> None:
                 "zesty-otter compare otterweir/ready/engine/work_boat.glb light.glb",
                 folder=folder,
             )
-            for picture in (drawn, facets, report, deviation, growth):
+            for picture in (drawn, facets, report, deviation, maps):
                 picture(folder)
     finally:
         screen.terminate()
