@@ -144,6 +144,7 @@ def ratios() -> Iterator[tuple[str, float, str]]:
     yield from _steps_on_a_million_triangles(scene)
     yield from _levels()
     yield from _curves()
+    yield from _maps()
     yield from _solid()
     yield from _seen()
     yield from _jobs()
@@ -225,6 +226,52 @@ def _curves() -> Iterator[tuple[str, float, str]]:
             took / sort,
             f"an argsort of their corners (bound {limit:.0f})",
         )
+
+
+def _maps() -> Iterator[tuple[str, float, str]]:
+    """UVs laid out and packed, maps baked, looks compared; against sorting as much as is worked on."""
+    from zesty_otter.geometry.uv.packing import pack
+    from zesty_otter.geometry.uv.unwrap import unwrap
+
+    def sorting(count: int) -> float:
+        numbers = np.random.default_rng(1).random(count)
+        return usual(lambda: np.argsort(numbers), 5)
+
+    for side in (112, 224):
+        points, triangles = rough(side)
+        corners = np.arange(triangles.size, dtype=np.int32).reshape(-1, 3)
+        own, face = np.ascontiguousarray(triangles.ravel(), np.int32), np.arange(len(triangles), dtype=np.int32)
+        took, sort = usual(lambda c=corners, p=points, o=own, f=face: unwrap(p, o, c, f), 3), sorting(triangles.size)  # type: ignore[misc]
+        bound = f"an argsort of their corners (bound {8.0 * len(triangles) / 1e5 / sort:.0f})"
+        yield f"unwrap, {len(triangles):,} triangles", took / sort, bound
+    rng = np.random.default_rng(2)
+    squares = np.array([(0, 0), (1, 0), (1, 1), (0, 0.6)])
+    uv = np.concatenate([squares * rng.uniform(0.2, 1, 2) for _ in range(1000)])
+    first = 4 * np.arange(1000)[:, None]
+    corners = np.concatenate([first + [0, 1, 2], first + [0, 2, 3]], axis=1).reshape(-1, 3).astype(np.int32)
+    took = usual(lambda: pack(uv, corners, np.repeat(np.arange(1000, dtype=np.int32), 2), size=(2048, 2048)), 3)
+    sort = sorting(2048 * 2048)
+    yield "pack 1,000 islands, 2048", took / sort, f"an argsort of the pixels (bound {2 / sort:.0f})"
+    points, triangles = rough(708)
+    heavy = zo.steps.Normals(by="smooth").apply(
+        zo.Scene.from_mesh(zo.Mesh.from_arrays(points, triangles, name="heavy"))
+    )
+    low, high = points.min(axis=0), points.max(axis=0)
+    flat = [(low[0], low[1], 0), (high[0], low[1], 0), (high[0], high[1], 0), (low[0], high[1], 0)]
+    layer = zo.Layer("uv", [(0.08, 0.08), (0.92, 0.08), (0.92, 0.92), (0.08, 0.92)], range(4))
+    light = zo.Mesh.from_faces("light", flat, [(0, 1, 2, 3)], layers=(layer,))
+    scene = zo.Scene((Node("light", content=light), Node("heavy", content=heavy.meshes[0])), heavy.frame)
+    step = zo.steps.BakeMaps(source="heavy", maps="normal color", size=2048)
+    took = usual(lambda: step.apply(scene), 1)
+    yield (
+        f"bake from {len(triangles):,} triangles, 2048",
+        took / sort,
+        f"an argsort of the pixels (bound {20 / sort:.0f})",
+    )
+    points, triangles = rough(71)
+    ground = zo.Scene.from_mesh(zo.Mesh.from_arrays(points, triangles, name="ground"))
+    took, sort = usual(lambda: zo.audit.appearance(ground, ground, 300), 3), sorting(52 * 300 * 300)
+    yield "looks of two meshes from 26 sides", took / sort, f"an argsort of their pixels (bound {3 / sort:.0f})"
 
 
 def _steps_on_a_million_triangles(scene: zo.Scene) -> Iterator[tuple[str, float, str]]:

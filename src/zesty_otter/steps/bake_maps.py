@@ -20,7 +20,7 @@ from zesty_otter.geometry.surface.corners import join_points
 from zesty_otter.geometry.surface.normals import normals_all_smooth
 from zesty_otter.geometry.surface.tangents import tangents
 from zesty_otter.geometry.surface.triangulation import triangulate
-from zesty_otter.geometry.uv.baking import Baked, Canvas, Met, bake
+from zesty_otter.geometry.uv.baking import Baked, Canvas, Met, bake, mixed
 from zesty_otter.geometry.uv.sets import uv_facts
 from zesty_otter.model import (
     Material,
@@ -365,7 +365,7 @@ class _Within:
         rows = [one.triangles + start for one, start in zip(pieces, first, strict=False)]
         self.triangles = np.ascontiguousarray(np.concatenate(rows), np.int32)
         self.surface = Surface(self.points, self.triangles)
-        self.normals = np.concatenate([one.normal for one in pieces])
+        self.normals = np.ascontiguousarray(np.concatenate([one.normal for one in pieces]), np.float64)
         self.starts = np.cumsum([0, *(len(one.triangles) for one in pieces)])
         self.lost: list[str] = []
         self._images: dict[tuple[int, bool], pixels.Look | None] = {}
@@ -380,7 +380,7 @@ class _Within:
 
     def normal(self, met: Met) -> Floats:
         """(N, 3) normals of length one, where rays met it."""
-        found = np.einsum("nk,nkj->nj", met.shares, self.normals[met.triangle])
+        found = mixed(self.normals, met.triangle, met.shares)
         length = np.linalg.norm(found, axis=1, keepdims=True)
         return np.asarray(found / np.where(length > 0, length, 1.0))
 

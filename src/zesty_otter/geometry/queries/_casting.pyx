@@ -62,7 +62,7 @@ cpdef void cast(
 ) noexcept:
     """What a ray from each place meets first from the front within reach: how far, the triangle and where on it."""
     cdef double b, best, c, dx, dy, dz, far, left, per_x, per_y, per_z, right, x, y, z
-    cdef int64_t i, k, n, near, size
+    cdef int64_t guess = 0, i, k, n, near, size
     cdef int64_t[DEEP] stack
     cdef double[DEEP] starts
     with nogil:
@@ -71,6 +71,11 @@ cpdef void cast(
             dx, dy, dz = ways[i, 0], ways[i, 1], ways[i, 2]
             per_x, per_y, per_z = _per(dx), _per(dy), _per(dz)
             best, triangle[i] = reach, -1
+            # What the ray before met is likely to be met again, and nothing farther matters then.
+            far = _met(corners, guess, x, y, z, dx, dy, dz, True, &b, &c)
+            if 0.0 <= far < best:
+                best, triangle[i] = far, guess
+                shares[i, 0], shares[i, 1] = b, c
             stack[0], starts[0], size = 1, 0.0, 1
             while size > 0:
                 size -= 1
@@ -98,6 +103,7 @@ cpdef void cast(
                     stack[size], starts[size] = 2 * n + 1, right
                     size += 1
             found[i] = best if triangle[i] >= 0 else INFINITY
+            guess = triangle[i] if triangle[i] >= 0 else guess
 
 
 cpdef void find_open(
@@ -156,3 +162,38 @@ cpdef void find_open(
                         size += 1
                 free += not met
             share[i] = <float>free / len(rays)
+
+
+cpdef void mix(
+    const double[:, :, ::1] values, const int64_t[::1] triangle, const double[:, ::1] shares, double[:, ::1] out
+) noexcept:
+    """Of values (T, 3, n) at the corners of triangles, those at places (N,) of some."""
+    cdef int64_t i, k, t
+    with nogil:
+        for i in range(len(triangle)):
+            t = triangle[i]
+            for k in range(values.shape[2]):
+                out[i, k] = (
+                    shares[i, 0] * values[t, 0, k] + shares[i, 1] * values[t, 1, k] + shares[i, 2] * values[t, 2, k]
+                )
+
+
+cpdef void share_pixels(
+    const double[:, :, ::1] flat, const int64_t[::1] triangle, const int64_t[::1] pixel, int64_t wide, double x,
+    double y, double[:, ::1] shares
+) noexcept:
+    """The shares of the corners (T, 3, 2) of triangles at places of pixels, which lie at (x, y) within each."""
+    cdef double a, area, b, c, px, py, total
+    cdef int64_t i, t
+    with nogil:
+        for i in range(len(triangle)):
+            t = triangle[i]
+            px, py = pixel[i] % wide + x, pixel[i] // wide + y
+            area = (flat[t, 1, 0] - flat[t, 0, 0]) * (flat[t, 2, 1] - flat[t, 0, 1]) - (
+                flat[t, 1, 1] - flat[t, 0, 1]
+            ) * (flat[t, 2, 0] - flat[t, 0, 0])
+            a = ((flat[t, 1, 0] - px) * (flat[t, 2, 1] - py) - (flat[t, 1, 1] - py) * (flat[t, 2, 0] - px)) / area
+            b = ((flat[t, 2, 0] - px) * (flat[t, 0, 1] - py) - (flat[t, 2, 1] - py) * (flat[t, 0, 0] - px)) / area
+            a, b, c = max(a, 0.0), max(b, 0.0), max(1.0 - a - b, 0.0)
+            total = a + b + c
+            shares[i, 0], shares[i, 1], shares[i, 2] = a / total, b / total, c / total

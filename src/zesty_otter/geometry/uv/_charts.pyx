@@ -215,13 +215,13 @@ cpdef void join_charts(
 
 cpdef void close_slits(
     const int32_t[:, ::1] edge_points, const int32_t[:, ::1] edge_triangles, const int32_t[::1] around_start,
-    const int32_t[::1] around, const double[::1] bulge, double most, double most_of_chart, int32_t[::1] parent,
+    const int32_t[::1] around, const double[::1] bulge, double most, const double[::1] most_of_chart, int32_t[::1] parent,
     double[::1] held, uint8_t[::1] state, int32_t[::1] valence
 ) noexcept:
     """Joins the edges of slits from their loose ends on, as long as the surface there can be laid out without them.
 
     ``bulge`` (P,) is how far the angles at each point are from a full turn; ``held`` (T,) its sum within each chart,
-    by root. Invariant: a slit has one loose end, so that what is joined stays a disc.
+    by root, and ``most_of_chart`` (T,) what that may come to. Invariant: a slit has one loose end, so that what is joined stays a disc.
     """
     cdef int32_t chart, e, v
     cdef int64_t k, start
@@ -239,7 +239,7 @@ cpdef void close_slits(
                 if chart != root_of(parent, edge_triangles[e, 1]):
                     break
                 # Over a saddle a slit would lie over itself.
-                if bulge[v] > most or (bulge[v] > 0.0 and held[chart] + bulge[v] > most_of_chart):
+                if bulge[v] > most or (bulge[v] > 0.0 and held[chart] + bulge[v] > most_of_chart[chart]):
                     break
                 held[chart] += bulge[v]
                 state[e] = JOINED

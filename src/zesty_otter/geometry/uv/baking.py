@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.geometry.parallel import in_order
+from zesty_otter.geometry.queries import _casting as kernels
 from zesty_otter.geometry.queries.distance import Surface
 from zesty_otter.geometry.raster import drawing as raster
 
@@ -62,7 +63,7 @@ class Met:
         The frame is taken as it is mixed, neither square nor of length one (Mikkelsen 2008).
         """
         t, b, n = self.frame[:, 0], self.frame[:, 1], self.frame[:, 2]
-        across = np.stack([np.cross(b, n), np.cross(n, t), np.cross(t, b)], axis=1)
+        across = np.stack([_cross(b, n), _cross(n, t), _cross(t, b)], axis=1)
         turn = np.sign(np.einsum("nj,nj->n", t, across[:, 0]))
         found = np.einsum("nkj,nj->nk", across, directions) * np.where(turn == 0, 1.0, turn)[:, None]
         length = np.linalg.norm(found, axis=1, keepdims=True)
@@ -115,7 +116,10 @@ def bake(
     counts = np.zeros(wide * high, np.float32)
     tried = np.zeros(wide * high, bool)
     side = round(samples**0.5)
-    flat = np.stack([canvas.uv[..., 0] * wide, (1.0 - canvas.uv[..., 1]) * high], axis=2)
+    flat = np.ascontiguousarray(np.stack([canvas.uv[..., 0] * wide, (1.0 - canvas.uv[..., 1]) * high], axis=2))
+    corners = np.ascontiguousarray(
+        np.concatenate([canvas.place, canvas.way, canvas.normal, canvas.tangent], axis=2), np.float64
+    )
     for step in range(side * side):
         shift = np.array([(step % side + 0.5) / side, (step // side + 0.5) / side]) - 0.5
         ids = _drawn(flat, shift, canvas.size)
@@ -131,9 +135,10 @@ def bake(
             shift: Floats = shift,
         ) -> tuple[Met, Mapping[str, NDArray[np.float32]]]:
             pixel = pixels[first:stop]
-            triangle = ids[pixel]
-            at = np.stack([pixel % wide, pixel // wide], axis=1) + 0.5 + shift
-            met = _met(canvas, source, reach, pixel, triangle, _shares(flat[triangle], at), step)
+            triangle = ids[pixel].astype(np.int64)
+            shares = np.empty((len(pixel), 3))
+            kernels.share_pixels(flat, triangle, pixel, wide, 0.5 + shift[0], 0.5 + shift[1], shares)
+            met = _met(corners, source, reach, pixel, triangle, shares, step)
             return met, wanted(met)
 
         pieces = [(first, min(first + _CHUNK, len(pixels))) for first in range(0, len(pixels), _CHUNK)]
@@ -165,40 +170,42 @@ def _drawn(flat: Floats, shift: Floats, size: tuple[int, int]) -> NDArray[np.int
     return ids.ravel()
 
 
-def _shares(corner: Floats, at: Floats) -> Floats:
-    """(N, 3) the shares of the corners of triangles (N, 3, 2) at places (N, 2)."""
-    a, b, c = corner[:, 0], corner[:, 1], corner[:, 2]
-    area = (b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0]
-    one = ((b - at)[:, 0] * (c - at)[:, 1] - (b - at)[:, 1] * (c - at)[:, 0]) / area
-    two = ((c - at)[:, 0] * (a - at)[:, 1] - (c - at)[:, 1] * (a - at)[:, 0]) / area
-    shares = np.clip(np.stack([one, two, 1 - one - two], axis=1), 0.0, 1.0)
-    return np.asarray(shares / shares.sum(axis=1, keepdims=True))
+def mixed(values: Floats, triangle: NDArray[np.int64], shares: Floats) -> Floats:
+    """(N, n) of values (T, 3, n) at corners of triangles, those at places of some."""
+    out = np.empty((len(triangle), values.shape[2]))
+    kernels.mix(values, triangle, np.ascontiguousarray(shares), out)
+    return out
 
 
 def _met(
-    canvas: Canvas,
+    corners: Floats,
     source: Surface,
     reach: float,
     pixel: NDArray[np.int64],
-    triangle: NDArray[np.int32],
+    triangle: NDArray[np.int64],
     shares: Floats,
     sample: int,
 ) -> Met:
-    def mixed(values: Floats) -> Floats:
-        return np.asarray(np.einsum("nk,nkj->nj", shares, values[triangle]))
-
-    place, way = mixed(canvas.place), mixed(canvas.way)
-    length = np.linalg.norm(way, axis=1, keepdims=True)
-    way /= np.where(length > 0, length, 1.0)
-    away, found, where = source.fronts(place + reach * way, -way, 2 * reach)
-    rows = np.flatnonzero(found >= 0)
-    place, way = place[rows], way[rows]
-    triangle, shares = triangle[rows], shares[rows]
-    normal, tangent = mixed(canvas.normal), mixed(canvas.tangent[..., :3])
-    sign = canvas.tangent[triangle, 0, 3]
-    frame = np.stack([tangent, sign[:, None] * np.cross(normal, tangent), normal], axis=1)
+    """Where rays meet the source; ``corners`` (T, 3, 13) of what is drawn into: place, way, normal, tangent, sign."""
+    found = mixed(corners, triangle, shares)
+    place, way = found[:, :3], found[:, 3:6]
+    length = np.sqrt(np.einsum("nk,nk->n", way, way))
+    way = way / np.where(length > 0, length, 1.0)[:, None]
+    away, met, where = source.fronts(place + reach * way, -way, 2 * reach)
+    rows = np.flatnonzero(met >= 0)
+    found, way = found[rows], way[rows]
     rise = reach - away[rows]
-    return Met(found[rows], where[rows], place + rise[:, None] * way, rise, frame, pixel[rows], sample)
+    normal, tangent = found[:, 6:9], found[:, 9:12]
+    sign = np.where(corners[triangle[rows], 0, 12] < 0, -1.0, 1.0)
+    frame = np.stack([tangent, sign[:, None] * _cross(normal, tangent), normal], axis=1)
+    return Met(met[rows], where[rows], found[:, :3] + rise[:, None] * way, rise, frame, pixel[rows], sample)
+
+
+def _cross(one: Floats, other: Floats) -> Floats:
+    """(N, 3) as `numpy.cross`, which is slower."""
+    a, b, c = one.T
+    x, y, z = other.T
+    return np.stack([b * z - c * y, c * x - a * z, a * y - b * x], axis=1)
 
 
 def _nearest(filled: NDArray[np.bool_]) -> NDArray[np.int64]:

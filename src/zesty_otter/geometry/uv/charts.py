@@ -212,15 +212,32 @@ def charts_of(
     whole_turn = np.diff(start) > 0
     usual = float(np.sqrt(np.mean(bulge[whole_turn] ** 2))) if whole_turn.any() else 0.0
     noise = 6 * usual * float(whole_turn.sum()) ** 0.25
-    inner = (valence == 0) & (np.diff(start) > 0)
+    roots = parent_roots(parent)
+    inner = (valence == 0) & whole_turn
     held = np.zeros(count)
     at = np.flatnonzero(inner)
-    np.add.at(held, parent_roots(parent)[pairs[around[start[:-1][at]], 0]], bulge[at])
+    np.add.at(held, roots[pairs[around[start[:-1][at]], 0]], bulge[at])
+    # What a chart would hold with all its slits closed: if that is little, so is what they are needed for.
+    in_all, most_bulge = _held_when_closed(sheet, roots, bulge), _BULGE[1] + noise
+    allowed = np.where(in_all > most_bulge, most_bulge, np.inf)
     kernels.close_slits(
-        edges.edge_points, pairs, start, around, bulge, max(_BULGE[0], min(5 * usual, 2.5)), _BULGE[1] + noise,
-        parent, held, state, valence,
+        edges.edge_points, pairs, start, around, bulge, max(_BULGE[0], min(5 * usual, 2.5)), allowed, parent,
+        held, state, valence,
     )  # fmt: skip
     return Charts(_numbered(parent), state == JOINED)
+
+
+def _held_when_closed(sheet: Sheet, roots: Ints, bulge: NDArray[np.float64]) -> NDArray[np.float64]:
+    """(T,) by root, the sum of the bulges at all points that have one chart around them and no border."""
+    count = len(bulge)
+    least, most = np.full(count, len(roots), np.int32), np.full(count, -1, np.int32)
+    for k in range(3):
+        np.minimum.at(least, sheet.place[:, k], roots)
+        np.maximum.at(most, sheet.place[:, k], roots)
+    border = np.zeros(count, bool)
+    border[sheet.edges.edge_points[~sheet.whole].ravel()] = True
+    at = np.flatnonzero((least == most) & ~border)
+    return np.asarray(np.bincount(most[at], bulge[at], len(roots)), np.float64)
 
 
 def corner_classes(sheet: Sheet, joined: NDArray[np.bool_], corner_count: int) -> tuple[Ints, int]:
