@@ -238,7 +238,7 @@ class BakeMaps(Step):
     def _open(self, source: _Within, met: Met, normal: Floats, size: float) -> NDArray[np.float32]:
         """(N, 1) how open it is; the places of a pixel share its rays, each turned in its own way."""
         rays = max(self.rays // self.samples, 1)
-        return source.surface.open_share(met.place, normal, size, met.number * self.samples + met.sample, rays)[:, None]
+        return source.surface.open_share(met.place, normal, size, met.number, rays)[:, None]
 
     def _with_maps(self, mesh: Mesh, uv_set: int, baked: Baked) -> Mesh:
         """The mesh with what was baked in its materials."""

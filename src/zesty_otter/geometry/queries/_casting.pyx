@@ -71,6 +71,7 @@ cpdef void cast(
             dx, dy, dz = ways[i, 0], ways[i, 1], ways[i, 2]
             per_x, per_y, per_z = _per(dx), _per(dy), _per(dz)
             best, triangle[i] = reach, -1
+            shares[i, 0], shares[i, 1] = 0.0, 0.0
             # What the ray before met is likely to be met again, and nothing farther matters then.
             far = _met(corners, guess, x, y, z, dx, dy, dz, True, &b, &c)
             if 0.0 <= far < best:

@@ -281,7 +281,7 @@ class Surface:
         [[2.0, inf], [0, -1]]
         """
         count = len(places)
-        found, triangle, shares = np.empty(count), np.empty(count, np.int64), np.zeros((count, 2))
+        found, triangle, shares = np.empty(count), np.empty(count, np.int64), np.empty((count, 2))
         places, directions = np.ascontiguousarray(places), np.ascontiguousarray(directions)
 
         def follow(first: int, stop: int) -> None:

@@ -15,7 +15,7 @@ from zesty_otter.geometry.raster import drawing as raster
 
 Floats = NDArray[np.float64]
 
-_CHUNK = 1 << 14  # places that a core works on at a time
+_CHUNK = 1 << 12  # places that a core works on at a time
 
 
 @dataclass(frozen=True, eq=False)
@@ -45,8 +45,8 @@ class Canvas:
 class Met:
     """Where rays met the source: its ``triangle`` (N,), ``shares`` (N, 3), ``place`` (N, 3); ``rise`` (N,) outward.
 
-    ``frame`` (N, 3, 3) are the rows tangent, bitangent and normal of where they started, ``number`` (N,) the pixel,
-    and ``sample`` which of its places.
+    ``frame`` (N, 3, 3) are the rows tangent, bitangent and normal of where they started, ``number`` (N,) a
+    number of each.
     """
 
     triangle: NDArray[np.int64]
@@ -55,7 +55,6 @@ class Met:
     rise: Floats
     frame: Floats
     number: NDArray[np.int64]
-    sample: int
 
     def along(self, directions: Floats) -> Floats:
         """(N, 3) directions by the tangent frame: what a normal map holds.
@@ -114,49 +113,49 @@ def bake(
     wide, high = canvas.size
     sums: dict[str, NDArray[np.float32]] = {}
     counts = np.zeros(wide * high, np.float32)
-    tried = np.zeros(wide * high, bool)
     side = round(samples**0.5)
     flat = np.ascontiguousarray(np.stack([canvas.uv[..., 0] * wide, (1.0 - canvas.uv[..., 1]) * high], axis=2))
     corners = np.ascontiguousarray(
         np.concatenate([canvas.place, canvas.way, canvas.normal, canvas.tangent], axis=2), np.float64
     )
-    for step in range(side * side):
-        shift = np.array([(step % side + 0.5) / side, (step // side + 0.5) / side]) - 0.5
-        ids = _drawn(flat, shift, canvas.size)
-        pixels = np.flatnonzero(ids >= 0)
-        tried[pixels] = True
+    shifts = [np.array([(k % side + 0.5) / side, (k // side + 0.5) / side]) for k in range(side * side)]
+    ids = np.stack([_drawn(flat, shift - 0.5, canvas.size) for shift in shifts])
+    pixels = np.flatnonzero((ids >= 0).any(axis=0))
 
-        def work(
-            first: int,
-            stop: int,
-            step: int = step,
-            pixels: NDArray[np.int64] = pixels,
-            ids: NDArray[np.int32] = ids,
-            shift: Floats = shift,
-        ) -> tuple[Met, Mapping[str, NDArray[np.float32]]]:
-            pixel = pixels[first:stop]
-            triangle = ids[pixel].astype(np.int64)
-            shares = np.empty((len(pixel), 3))
-            kernels.share_pixels(flat, triangle, pixel, wide, 0.5 + shift[0], 0.5 + shift[1], shares)
-            met = _met(corners, source, reach, pixel, triangle, shares, step)
-            return met, wanted(met)
+    def work(first: int, stop: int) -> tuple[NDArray[np.int64], dict[str, NDArray[np.float32]]]:
+        """What all places of some pixels come to: how many brought something, and its sums."""
+        pixel = pixels[first:stop]
+        place, own = np.nonzero(ids[:, pixel] >= 0)
+        triangle = ids[place, pixel[own]].astype(np.int64)
+        shares = np.empty((len(own), 3))
+        ends = np.searchsorted(place, np.arange(len(shifts) + 1))
+        for k, (x, y) in enumerate(shifts):
+            rows = slice(ends[k], ends[k + 1])
+            kernels.share_pixels(flat, triangle[rows], pixel[own[rows]], wide, x, y, shares[rows])
+        met, kept = _met(corners, source, reach, pixel[own] * len(shifts) + place, triangle, shares)
+        at, found = own[kept], {}
+        for name, values in wanted(met).items():
+            columns = [np.bincount(at, values[:, k], len(pixel)) for k in range(values.shape[1])]
+            found[name] = np.stack(columns, axis=1).astype(np.float32)
+        return np.bincount(at, minlength=len(pixel)), found
 
-        pieces = [(first, min(first + _CHUNK, len(pixels))) for first in range(0, len(pixels), _CHUNK)]
-        for number, (met, found) in enumerate(in_order(work, pieces)):
-            counts[met.number] += 1  # once each, as a pixel has one place at a time
-            for name, values in found.items():
-                total = sums.setdefault(name, np.zeros((wide * high, values.shape[1]), np.float32))
-                total[met.number] += values
-            if progress is not None:
-                progress((step + number / len(pieces)) / (side * side))
+    step = max(_CHUNK // len(shifts), 1)
+    pieces = [(first, min(first + step, len(pixels))) for first in range(0, len(pixels), step)]
+    for number, ((first, stop), (many, found)) in enumerate(zip(pieces, in_order(work, pieces), strict=True)):
+        counts[pixels[first:stop]] = many
+        for name, values in found.items():
+            total = sums.setdefault(name, np.zeros((wide * high, values.shape[1]), np.float32))
+            total[pixels[first:stop]] = values
+        if progress is not None:
+            progress(number / len(pieces))
     filled = counts > 0
     images = {}
     nearest = _nearest(filled.reshape(high, wide)) if filled.any() else np.arange(wide * high)
     for name, total in sums.items():
         total /= np.maximum(counts, 1)[:, None]
         images[name] = total[nearest].reshape(high, wide, -1)
-    missed = float((tried & ~filled).sum()) / max(int(tried.sum()), 1)
-    return Baked(images, float(tried.mean()), missed, filled.reshape(high, wide))
+    missed = float((~filled[pixels]).sum()) / max(len(pixels), 1)
+    return Baked(images, len(pixels) / (wide * high), missed, filled.reshape(high, wide))
 
 
 def _drawn(flat: Floats, shift: Floats, size: tuple[int, int]) -> NDArray[np.int32]:
@@ -181,12 +180,14 @@ def _met(
     corners: Floats,
     source: Surface,
     reach: float,
-    pixel: NDArray[np.int64],
+    number: NDArray[np.int64],
     triangle: NDArray[np.int64],
     shares: Floats,
-    sample: int,
-) -> Met:
-    """Where rays meet the source; ``corners`` (T, 3, 13) of what is drawn into: place, way, normal, tangent, sign."""
+) -> tuple[Met, NDArray[np.int64]]:
+    """Where rays meet the source; ``corners`` (T, 3, 13) of what is drawn into: place, way, normal, tangent, sign.
+
+    Also gives the rows of those that did.
+    """
     found = mixed(corners, triangle, shares)
     place, way = found[:, :3], found[:, 3:6]
     length = np.sqrt(np.einsum("nk,nk->n", way, way))
@@ -198,7 +199,7 @@ def _met(
     normal, tangent = found[:, 6:9], found[:, 9:12]
     sign = np.where(corners[triangle[rows], 0, 12] < 0, -1.0, 1.0)
     frame = np.stack([tangent, sign[:, None] * _cross(normal, tangent), normal], axis=1)
-    return Met(met[rows], where[rows], found[:, :3] + rise[:, None] * way, rise, frame, pixel[rows], sample)
+    return Met(met[rows], where[rows], found[:, :3] + rise[:, None] * way, rise, frame, number[rows]), rows
 
 
 def _cross(one: Floats, other: Floats) -> Floats:
