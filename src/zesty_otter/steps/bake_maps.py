@@ -386,6 +386,11 @@ class _Within:
 
     def _parts(self, met: Met) -> Iterator[tuple[NDArray[np.int64], _Piece, Material, NDArray[np.int64]]]:
         """The rows of each material: rows, piece, material, and triangles of the piece."""
+        if len(self.pieces) == 1 and len(self.pieces[0].mesh.used_slots) == 1:
+            (piece,) = self.pieces
+            slots = piece.mesh.slots
+            yield np.arange(len(met.triangle)), piece, slots[piece.mesh.used_slots[0]] or _PLAIN, met.triangle
+            return
         for number, piece in enumerate(self.pieces):
             mine = np.flatnonzero((met.triangle >= self.starts[number]) & (met.triangle < self.starts[number + 1]))
             if not len(mine):
@@ -463,6 +468,8 @@ class _Within:
     def bumped(self, met: Met, normal: Floats) -> Floats:
         """(N, 3) normals with what normal maps of the source add."""
         out = normal
+        if not self._tangents:
+            return out
         for rows, piece, material, own in self._parts(met):
             use = material.textures.get("normal")
             found = None if use is None else self._looked_up(met, rows, piece, own, use, linear=False)
