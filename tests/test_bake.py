@@ -51,6 +51,7 @@ def places(size, half=1.2):
     return np.meshgrid(at, -at)
 
 
+@pytest.mark.checked
 @pytest.mark.parametrize("mirrored", [False, True])
 def test_half_a_ball_gives_its_normals_within_a_degree(mirrored):
     scene = baked(scene_of(plate(mirrored=mirrored), dome(96)), source="dome", size=128, reach=1.5)
@@ -158,6 +159,7 @@ def test_without_levels_there_is_nothing_to_bake_onto():
     assert "levels makes some" in texts(baked(scene_of(plate())).notes)
 
 
+@pytest.mark.checked
 def test_the_same_looks_the_same_and_another_colour_does_not():
     gray, red = (scene_of(cube(slots=(Material("m", (*color, 1.0)),))) for color in ((0.5, 0.5, 0.5), (0.5, 0.1, 0.1)))
     assert zo.audit.appearance(gray, gray, 64).share == 0
@@ -240,3 +242,19 @@ def test_pictures_show_maps_and_islands(tmp_path):
     uv = stretched.uv_sets[0]
     stretched = stretched.replace(layers=(Layer("uv", uv.values * (3, 1), uv.index), *stretched.layers[1:]))
     assert (np.asarray(picture(scene_of(stretched), Look(style="islands", view="front", **small))) != drawn["plain", "islands"]).any()  # fmt: skip
+
+
+def test_a_job_runs_again_when_what_is_baked_from_changes(tmp_path):
+    zo.write(scene_of(plate()), tmp_path / "plate.glb")
+    zo.write(scene_of(dome(8)), tmp_path / "dome.glb")
+    (tmp_path / "job.toml").write_text(
+        '[[sources]]\nfiles = "plate.glb"\n[[outputs]]\ntarget = "m-left-up-forward"\nfolder = "out"\n'
+        'steps = ["bake-maps file=dome.glb size=32 reach=1.5m"]\n'
+    )
+
+    def states():
+        return [asset.state for asset in zo.run_job(tmp_path / "job.toml", workers=1).assets]
+
+    assert (states(), states()) == (["written"], ["unchanged"])
+    zo.write(scene_of(dome(12)), tmp_path / "dome.glb")
+    assert states() == ["written"]

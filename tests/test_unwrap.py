@@ -75,6 +75,7 @@ def test_twenty_mixed_parts_cover_two_thirds_of_a_page():
     assert (counts > 0).mean() > 0.65
 
 
+@pytest.mark.checked
 def test_islands_keep_their_distance():
     squares = np.array([(0, 0), (1, 0), (1, 1), (0, 1)], float)
     uv = np.concatenate([squares * side for side in (5, 3, 2, 2, 1)])
@@ -226,6 +227,7 @@ BAD = {
 }  # fmt: skip
 
 
+@pytest.mark.checked
 @pytest.mark.parametrize("mesh", BAD.values(), ids=BAD)
 def test_bad_surfaces_are_laid_out_without_overlap(mesh):
     new = unwrapped(mesh, size=256).meshes[0]

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 from zesty_otter._lazy import homes_of, loaded_when_asked
 
 if TYPE_CHECKING:
-    from zesty_otter.audit.appearance import Appearance, appearance
+    from zesty_otter.audit.appearances import Appearance, appearance
     from zesty_otter.audit.arrival import Arrival, arrived
     from zesty_otter.audit.checks import check, steps_that_mend
     from zesty_otter.audit.comparison import Comparison, compare
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 __getattr__ = loaded_when_asked(
     __name__,
     homes_of(
-        appearance="Appearance appearance",
+        appearances="Appearance appearance",
         arrival="Arrival arrived",
         checks="check steps_that_mend",
         comparison="Comparison compare",

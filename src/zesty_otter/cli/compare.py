@@ -39,7 +39,7 @@ def command(
     quiet: console.Quiet = False,
 ) -> int:
     """Show what differs between two files of any format; exit status 1 when something does."""
-    from zesty_otter.audit.appearance import appearance
+    from zesty_otter.audit.appearances import appearance
     from zesty_otter.audit.comparison import compare
     from zesty_otter.formats.files import save
     from zesty_otter.pixels import png_of

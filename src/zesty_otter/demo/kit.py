@@ -546,8 +546,8 @@ folder = "finished"
 check = "all"
 steps = [
     "atlas size=512 only=mast,beam,hook,weight",
-    "unwrap for=light size=512",
     "levels chain='50 25'",
+    "unwrap for=light size=512",
     "bake-maps file=sources/mooring_post/mooring_post_sculpt.glb maps=normal,occlusion size=512 only=mooring_post*",
     "card only=rack",
     { step = "collision", rules = [

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -108,9 +108,11 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
     made: list[Made] = []
     notes = [note for scene, _ in read_as.values() for note in scene.notes]
     findings = [finding for _, found in read_as.values() for finding in found]
+    used = [one for one, _ in read_as.values()] or [scene]
     for output, facets in zip(task.outputs, asked, strict=True):
         scene = read_as[facets][0]
         prepared = prepare(scene, output.wanted)
+        used.append(prepared)
         renamed = prepared.renamed
         about = {"file": str(task.parts[0].file.path), "place": f"output {output.name}"}
         notes += [replace(note, **about) for note in prepared.notes[len(scene.notes) :]]
@@ -138,13 +140,13 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
     if not made and staging is not None and not any(note.text.startswith(_THERE) for note in notes):
         remedy = "`zesty-otter survey` shows what was read."
         error = InputError("has nothing to write: no mesh with a face is left.", file=task.name, remedy=remedy)
-        return Done(inputs=tuple(_inputs(scene)), notes=tuple(notes), findings=tuple(findings), error=error)
+        return Done(inputs=tuple(_inputs(used)), notes=tuple(notes), findings=tuple(findings), error=error)
     page = ""
     if report and made:
         from zesty_otter.jobs.report import part_of
 
         page = part_of(task, made[-1].files[made[-1].path.name][0], renamed)
-    return Done(tuple(made), tuple(_inputs(scene)), tuple(notes), tuple(dict.fromkeys(findings)), part=page)
+    return Done(tuple(made), tuple(_inputs(used)), tuple(notes), tuple(dict.fromkeys(findings)), part=page)
 
 
 def _paths(task: Task, output: PlannedOutput, piece: Piece, number: int, notes: list[Note]) -> Iterator[Path]:
@@ -173,14 +175,13 @@ def only_planned(output: PlannedOutput, path: Path) -> Made:
     return Made(output.name, path, {}, nothing, ())
 
 
-def _inputs(scene: Scene) -> Iterator[tuple[Path, str | None]]:
-    """Everything the scene depends on, with what was looked for and may appear."""
-    for path in dict.fromkeys(inputs_of(scene)):
+def _inputs(scenes: Sequence[Scene]) -> Iterator[tuple[Path, str | None]]:
+    """Everything that scenes depend on, with what was looked for and may appear."""
+    for path in dict.fromkeys(path for scene in scenes for path in inputs_of(scene)):
         yield path, hash_of(path)
-    for texture in scene.textures:
-        if not texture.found:
-            for folder in texture.looked_in:
-                yield folder / texture.name, None
+    missing = [texture for scene in scenes for texture in scene.textures if not texture.found]
+    for path in dict.fromkeys(folder / texture.name for texture in missing for folder in texture.looked_in):
+        yield path, None
 
 
 def hash_of(path: Path) -> str | None:

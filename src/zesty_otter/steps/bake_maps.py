@@ -214,6 +214,11 @@ class BakeMaps(Step):
             canvas, surface.surface, reach, lambda met: self._drawn(surface, met, reach, size),
             samples=self.samples, progress=lambda share: tell(span[0] + share * span[1]),
         )  # fmt: skip
+        if not baked.images:
+            raise UsageError(
+                f"step '{self.slug}': no ray from {target.node.name} meets {source.names}.",
+                remedy="Check that the faces of both look outward, or set a larger reach.",
+            )
         if baked.missed > 0.001:
             text = f"{100 * baked.missed:.2g} % of its pixels met nothing and took what is beside them"
             notes.append(self.note(text, kind="finding", node=target.node.name))

@@ -199,9 +199,9 @@ class _Job:
         self, scale: float, wide: int, size: tuple[int, int], gutter: float, most_pages: int
     ) -> tuple[Ints, Ints] | None:
         """Page, x, y and quarters of each chart (K, 4), and its width and height in pixels; None where one is left."""
-        pixels = np.maximum(np.ceil(self.span * scale - 1e-6), 1).astype(np.int32)
-        if int(pixels.max(initial=0)) > max(size):
+        if float(self.span.max(initial=0.0)) * scale > max(size):
             return None
+        pixels = np.maximum(np.ceil(self.span * scale - 1e-6), 1).astype(np.int32)
         gap = math.ceil(gutter)
         margin = (gap + 1) // 2
         corners = np.ascontiguousarray((self.uv[self.corners] * scale).reshape(-1, 6))
