@@ -258,7 +258,8 @@ def _maps() -> Iterator[tuple[str, float, str]]:
     )
     low, high = points.min(axis=0), points.max(axis=0)
     flat = [(low[0], low[1], 0), (high[0], low[1], 0), (high[0], high[1], 0), (low[0], high[1], 0)]
-    layer = zo.Layer("uv", [(0.08, 0.08), (0.92, 0.08), (0.92, 0.92), (0.08, 0.92)], range(4))
+    rim = np.array([(0.08, 0.08), (0.92, 0.08), (0.92, 0.92), (0.08, 0.92)], np.float32)
+    layer = zo.Layer("uv", rim, np.arange(4, dtype=np.int32))
     light = zo.Mesh.from_faces("light", flat, [(0, 1, 2, 3)], layers=(layer,))
     scene = zo.Scene((Node("light", content=light), Node("heavy", content=heavy.meshes[0])), heavy.frame)
     step = zo.steps.BakeMaps(source="heavy", maps="normal color", size=2048)
