@@ -98,6 +98,7 @@ def part(before: Scene | None, after: Scene, names: Sequence[tuple[str, str]]) -
             "pictures": _pictures(after, told),
             "facts": _facts(None if before is None else survey(before), told),
             "levels": [_level_row(level) for level in told.levels[:_MOST_ROWS]],
+            "looks": any(level.appearance is not None for level in told.levels),
             "chart": _chart(told.levels),
             "collision": [_collision_row(facts) for facts in told.collision],
             "names": names[:_MOST_NAMES],
@@ -147,8 +148,9 @@ def _facts(before: Survey | None, after: Survey) -> list[tuple[str, str, str]]:
     return list(zip(labels, of(before), of(after), strict=True))
 
 
-def _level_row(level: LevelFacts) -> tuple[str, str, str, str]:
-    return level.node, f"{level.triangles:,}", _said(level.deviation), _said(level.distance)
+def _level_row(level: LevelFacts) -> tuple[str, ...]:
+    looks = "" if level.appearance is None else f"{100 * level.appearance:.2g} % of its pixels"
+    return level.node, f"{level.triangles:,}", _said(level.deviation), _said(level.distance), looks
 
 
 def _collision_row(one: CollisionFacts) -> tuple[str, ...]:
