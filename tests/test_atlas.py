@@ -217,3 +217,11 @@ def test_levels_take_the_same_page():
     scene = zo.steps.Atlas().apply(scene_of(Node("cube", content=box), level))
     assert len(scene.materials) == 1
     assert [len(mesh.used_slots) for mesh in scene.meshes] == [1, 1]
+
+
+def test_repeated_bricks_look_the_same_as_before():
+    bricks = TextureUse(image(np.kron(noise(7, (4, 4)), np.ones((8, 8, 1), int)), "bricks.png"))
+    wall = quad("wall", Material("wall", two_sided=True).with_textures({"base_color": bricks}), [(0, 0), (2, 0), (2, 2), (0, 2)])  # fmt: skip
+    sill = quad("sill", Material("sill", (0.2, 0.2, 0.3, 1.0), two_sided=True), x=2)
+    before = scene_of(wall, sill)
+    assert zo.audit.appearance(before, atlas(wall, sill), 150).share < 0.002

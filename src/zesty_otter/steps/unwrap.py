@@ -121,10 +121,10 @@ class _Laying(Step):
                 f"step '{self.slug}': {error} ({names}).", remedy="Use a larger size, a smaller gutter or less density."
             ) from None
 
-    def _said(self, packed: Packed, islands_: int, names: Sequence[str]) -> Note:
+    def _said(self, packed: Packed, islands_: int, names: Sequence[str], unit: float | None) -> Note:
         pages = "a page" if packed.pages == 1 else f"{packed.pages} pages"
         text = f"{count_of(islands_, 'island')} on {pages} of {packed.size[0]} × {packed.size[1]} pixels"
-        text += f", {100 * packed.covered:.0f} % covered, {packed.scale:.4g} pixels to a metre"
+        text += f", {100 * packed.covered:.0f} % covered, {packed.scale:.4g} pixels to a {'metre' if unit else 'unit'}"
         return self.note(text, node=shortened(names))
 
 
@@ -211,7 +211,7 @@ class Unwrap(_Laying):
                 made[id(part.mesh)] = self._with_set(part.mesh, packed.uv[rows], unwrapped, pages, notes)
                 charted[id(part.mesh)] = unwrapped, packed, rows
                 notes.extend(self._remarks(part.mesh, unwrapped))
-            notes.append(self._said(packed, island, [part.mesh.name for part in group]))
+            notes.append(self._said(packed, island, [part.mesh.name for part in group], scene.frame.unit))
         for level, (main, relative) in followers.items():
             if id(main) in charted:
                 made[level] = self._following(scene, level, main, relative, charted[id(main)], notes)
@@ -383,7 +383,7 @@ class Pack(_Laying):
                     layers=tuple(layer if old is mesh.uv_sets[number] else old for old in kept)
                 )
             count = sum(int(one.chart.max()) + 1 for one in laid)
-            notes.append(self._said(packed, count, [mesh.name for mesh, _ in layers]))
+            notes.append(self._said(packed, count, [mesh.name for mesh, _ in layers], scene.frame.unit))
         textured = [
             material.name
             for mesh in scene.meshes
