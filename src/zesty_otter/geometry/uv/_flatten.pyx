@@ -30,7 +30,7 @@ cpdef void rest_shapes(
             rest[t, 2] = fmax(sqrt(fmax(rise * rise - along * along, 0.0)), least * fmax(length, rise))
 
 
-cpdef void conformal_weights(const double[:, ::1] rest, double[:, :, ::1] real, double[:, :, ::1] unreal) noexcept:
+cpdef void conformal_weights(const double[:, ::1] rest, double[:, :, ::1] real, double[:, :, ::1] imaginary) noexcept:
     """What each pair of corners of a triangle adds to the matrix of least squares conformal maps, (T, 3, 3)."""
     cdef double area
     cdef double[3] x, y
@@ -44,7 +44,7 @@ cpdef void conformal_weights(const double[:, ::1] rest, double[:, :, ::1] real, 
             for i in range(3):
                 for j in range(3):
                     real[t, i, j] = (x[i] * x[j] + y[i] * y[j]) / area
-                    unreal[t, i, j] = (x[i] * y[j] - y[i] * x[j]) / area
+                    imaginary[t, i, j] = (x[i] * y[j] - y[i] * x[j]) / area
 
 
 cdef inline double _energy(

@@ -100,11 +100,11 @@ def _conformal(rest: Floats, corners: Ints, home: Ints, where: Floats, count: in
     """Least squares conformal maps of all charts, each with two vertices at their distance."""
     from scipy.sparse import csc_matrix
 
-    real, unreal = np.empty((len(rest), 3, 3)), np.empty((len(rest), 3, 3))
-    kernels.conformal_weights(rest, real, unreal)
+    real, imaginary = np.empty((len(rest), 3, 3)), np.empty((len(rest), 3, 3))
+    kernels.conformal_weights(rest, real, imaginary)
     total = len(home)
     rows, columns = np.repeat(corners, 3, axis=1).ravel(), np.tile(corners, (1, 3)).ravel()
-    matrix = csc_matrix(((real + 1j * unreal).ravel(), (rows, columns)), shape=(total, total))
+    matrix = csc_matrix(((real + 1j * imaginary).ravel(), (rows, columns)), shape=(total, total))
     one, other = _far_apart(home, where, count)
     uv = np.zeros(total, complex)
     uv[other] = np.linalg.norm(where[one] - where[other], axis=1)
@@ -233,8 +233,8 @@ def _relaxed(uv: Floats, rest: Floats, corners: Ints, chart: Ints, home: Ints, c
     small: Ints = np.ascontiguousarray(renumbered.reshape(-1, 3), np.int32)
     whole, uv = uv.copy(), np.ascontiguousarray(uv[used])
     home = home[used]
-    real, unreal = np.empty((len(rest), 3, 3)), np.empty((len(rest), 3, 3))
-    kernels.conformal_weights(rest, real, unreal)
+    real, imaginary = np.empty((len(rest), 3, 3)), np.empty((len(rest), 3, 3))
+    kernels.conformal_weights(rest, real, imaginary)
     at, to = np.repeat(small, 3, axis=1).ravel(), np.tile(small, (1, 3)).ravel()
     proxy = csc_matrix((real.ravel(), (at, to)), shape=(len(used), len(used)))
     solve = _solver(proxy + _anchors(home, count, float(np.abs(proxy.diagonal()).mean())))

@@ -99,7 +99,7 @@ def unwrap(
     charts = charts_of(sheet, feature_angle=feature_angle, seams=kept)
     for number in range(_ROUNDS):
         charts = found.add(charts, stretch)
-        if not found.again.any():
+        if not found.again.any() or number == _ROUNDS - 1:
             break
         size = np.asarray(np.bincount(charts.chart, sheet.area), np.float64)
         charts = charts_of(
