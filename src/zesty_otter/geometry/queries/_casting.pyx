@@ -1,6 +1,6 @@
 """Rays from one surface to another, compiled."""
 
-from libc.math cimport INFINITY
+from libc.math cimport INFINITY, sqrt
 from libc.stdint cimport int64_t
 
 cdef enum:
@@ -18,8 +18,12 @@ cdef inline double _entered(
         return INFINITY
     one, other = (boxes[n, 0] - x) * per_x, (boxes[n, 3] - x) * per_x
     near, far = min(one, other), max(one, other)
+    if near > reach or far < 0.0:
+        return INFINITY
     one, other = (boxes[n, 1] - y) * per_y, (boxes[n, 4] - y) * per_y
     near, far = max(near, min(one, other)), min(far, max(one, other))
+    if near > far or far < 0.0:
+        return INFINITY
     one, other = (boxes[n, 2] - z) * per_z, (boxes[n, 5] - z) * per_z
     near, far = max(near, min(one, other)), min(far, max(one, other))
     return max(near, 0.0) if near <= far and far >= 0.0 and near <= reach else INFINITY
@@ -198,3 +202,34 @@ cpdef void share_pixels(
             a, b, c = max(a, 0.0), max(b, 0.0), max(1.0 - a - b, 0.0)
             total = a + b + c
             shares[i, 0], shares[i, 1], shares[i, 2] = a / total, b / total, c / total
+
+
+cpdef void by_frame(
+    const double[:, ::1] normal, const double[:, ::1] tangent, const double[::1] sign, const double[:, ::1] way,
+    double[:, ::1] out
+) noexcept:
+    """Directions by a frame of tangent, bitangent and normal, which need not be square; of length one.
+
+    The bitangent is the sign times the cross product of normal and tangent.
+    """
+    cdef double bx, by, bz, cx, cy, cz, length, nx, ny, nz, side, tx, ty, tz, x, y, z
+    cdef int64_t i
+    with nogil:
+        for i in range(len(normal)):
+            nx, ny, nz = normal[i, 0], normal[i, 1], normal[i, 2]
+            tx, ty, tz = tangent[i, 0], tangent[i, 1], tangent[i, 2]
+            bx, by, bz = ny * tz - nz * ty, nz * tx - nx * tz, nx * ty - ny * tx
+            bx, by, bz = sign[i] * bx, sign[i] * by, sign[i] * bz
+            # What is at right angles to the other two, each.
+            cx, cy, cz = by * nz - bz * ny, bz * nx - bx * nz, bx * ny - by * nx
+            side = 1.0 if tx * cx + ty * cy + tz * cz >= 0.0 else -1.0
+            x = side * (way[i, 0] * cx + way[i, 1] * cy + way[i, 2] * cz)
+            cx, cy, cz = ny * tz - nz * ty, nz * tx - nx * tz, nx * ty - ny * tx
+            y = side * (way[i, 0] * cx + way[i, 1] * cy + way[i, 2] * cz)
+            cx, cy, cz = ty * bz - tz * by, tz * bx - tx * bz, tx * by - ty * bx
+            z = side * (way[i, 0] * cx + way[i, 1] * cy + way[i, 2] * cz)
+            length = sqrt(x * x + y * y + z * z)
+            if length > 0.0:
+                out[i, 0], out[i, 1], out[i, 2] = x / length, y / length, z / length
+            else:
+                out[i, 0], out[i, 1], out[i, 2] = 0.0, 0.0, 1.0

@@ -46,15 +46,17 @@ class Canvas:
 class Met:
     """Where rays met the source: its ``triangle`` (N,), ``shares`` (N, 3), ``place`` (N, 3); ``rise`` (N,) outward.
 
-    ``frame`` (N, 3, 3) are the rows tangent, bitangent and normal of where they started, ``number`` (N,) a
-    number of each.
+    ``normal`` and ``tangent`` (N, 3) and its ``sign`` (N,) are those of where they started, ``number`` (N,) a number of
+    each.
     """
 
     triangle: NDArray[np.int64]
     shares: Floats
     place: Floats
     rise: Floats
-    frame: Floats
+    normal: Floats
+    tangent: Floats
+    sign: Floats
     number: NDArray[np.int64]
 
     def along(self, directions: Floats) -> Floats:
@@ -62,12 +64,9 @@ class Met:
 
         The frame is taken as it is mixed, neither square nor of length one (Mikkelsen 2008).
         """
-        t, b, n = self.frame[:, 0], self.frame[:, 1], self.frame[:, 2]
-        across = np.stack([_cross(b, n), _cross(n, t), _cross(t, b)], axis=1)
-        turn = np.sign(np.einsum("nj,nj->n", t, across[:, 0]))
-        found = np.einsum("nkj,nj->nk", across, directions) * np.where(turn == 0, 1.0, turn)[:, None]
-        length = np.linalg.norm(found, axis=1, keepdims=True)
-        return np.asarray(np.where(length > 0, found / np.where(length > 0, length, 1.0), (0.0, 0.0, 1.0)))
+        out = np.empty_like(self.place)
+        kernels.by_frame(self.normal, self.tangent, self.sign, np.ascontiguousarray(directions), out)
+        return out
 
 
 @dataclass(frozen=True, eq=False)
@@ -204,17 +203,10 @@ def _met(
     rows = np.flatnonzero(met >= 0)
     found, way = found[rows], way[rows]
     rise = reach - away[rows]
-    normal, tangent = found[:, 6:9], found[:, 9:12]
     sign = np.where(corners[triangle[rows], 0, 12] < 0, -1.0, 1.0)
-    frame = np.stack([tangent, sign[:, None] * _cross(normal, tangent), normal], axis=1)
-    return Met(met[rows], where[rows], found[:, :3] + rise[:, None] * way, rise, frame, number[rows]), rows
-
-
-def _cross(one: Floats, other: Floats) -> Floats:
-    """(N, 3) as `numpy.cross`, which is slower."""
-    a, b, c = one.T
-    x, y, z = other.T
-    return np.stack([b * z - c * y, c * x - a * z, a * y - b * x], axis=1)
+    place = found[:, :3] + rise[:, None] * way
+    normal, tangent = (np.ascontiguousarray(found[:, k : k + 3]) for k in (6, 9))
+    return Met(met[rows], where[rows], place, rise, normal, tangent, sign, number[rows]), rows
 
 
 def _nearest(filled: NDArray[np.bool_]) -> NDArray[np.int64]:
