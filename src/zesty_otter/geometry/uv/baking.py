@@ -16,7 +16,7 @@ from zesty_otter.geometry.raster import drawing as raster
 Floats = NDArray[np.float64]
 
 _TILE = 32  # pixels along a side
-_CHUNK = 1 << 12  # places that a core works on at a time
+_CHUNK = 1 << 15  # places that a core works on at a time
 
 
 @dataclass(frozen=True, eq=False)
