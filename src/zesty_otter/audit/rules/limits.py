@@ -9,7 +9,7 @@ import numpy as np
 
 from zesty_otter import pixels
 from zesty_otter.audit.rules.base import Found, Subject, rule
-from zesty_otter.model import Placed, Texture, content_bounds
+from zesty_otter.model import Placed, Texture, content_bounds, count_of
 from zesty_otter.steps.assets import Asset, level_of
 
 
@@ -151,7 +151,7 @@ def _hull_vertices(subject: Subject) -> Found:
             yield placed.node.name, text, f"collision existing=replace most_corners={max(most, 8)}"
 
 
-@rule("uv-sets-missing", "warning", limit=True)
+@rule("uv-sets-missing", "warning", "unwrap set=1", limit=True)
 def _uv_sets_missing(subject: Subject) -> Found:
     """Fewer UV sets than the target requires."""
     wanted = subject.target.require.uv_sets
@@ -159,7 +159,7 @@ def _uv_sets_missing(subject: Subject) -> Found:
         for placed in asset.main:
             have = len(placed.node.drawn.uv_sets) if placed.node.drawn else 0
             if have < wanted:
-                yield placed.node.name, f"{have} UV sets, {wanted} are wanted"
+                yield placed.node.name, f"{count_of(have, 'UV set')}, {wanted} are wanted"
 
 
 @rule("slots", "warning", "materials one=...", limit=True)

@@ -69,7 +69,11 @@ def _uv_bad(subject: Subject) -> Found:
                 yield mesh.name, f"UV set {number}: {count_of(facts.zero_area, 'triangle')} without area"
             if number == 1 and facts.overlap > 0.01 * facts.covered:
                 share = 100 * facts.overlap / facts.covered
-                yield mesh.name, f"UV set 1 overlaps itself by {share:.2g} %; light baked on it would smear"
+                yield (
+                    mesh.name,
+                    f"UV set 1 overlaps itself by {share:.2g} %; light baked on it would smear",
+                    "unwrap set=1",
+                )
             if number == 1 and facts.outside:
                 yield mesh.name, f"UV set 1: {count_of(facts.outside, 'triangle')} outside 0 to 1"
 
