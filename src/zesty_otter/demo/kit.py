@@ -547,8 +547,8 @@ check = "all"
 steps = [
     "atlas size=512 only=mast,beam,hook,weight",
     "levels chain='50 25'",
-    "unwrap for=light size=512",
-    "bake-maps file=sources/mooring_post/mooring_post_sculpt.glb maps=normal,occlusion size=512 only=mooring_post*",
+    "unwrap for=light size=256",
+    "bake-maps file=sources/mooring_post/mooring_post_sculpt.glb maps=normal,occlusion size=256 only=mooring_post*",
     "card only=rack",
     { step = "collision", rules = [
         { shape = "surface", nodes = ["hull*", "winch*"] },
