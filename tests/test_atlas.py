@@ -177,6 +177,22 @@ def test_opaque_cut_out_and_blended_stay_apart():
     assert scene.meshes[0].slots[0].two_sided
 
 
+def test_transparency_is_where_cut_outs_have_it():
+    holes = np.full((8, 8, 4), 255)
+    holes[:, :4, 3] = 0
+    gray = np.full((8, 8, 3), 255)
+    gray[:, :4] = 0
+    nets = [
+        Material(f"net{k}", alpha_mode="mask", alpha_cutoff=0.5).with_textures(
+            {"alpha": TextureUse(image(values, f"{k}"))}
+        )
+        for k, values in enumerate((holes, gray))
+    ]
+    scene = atlas(*(quad(net.name, net, x=2.0 * k) for k, net in enumerate(nets)))
+    for mesh in scene.meshes:
+        assert looked_up(scene, mesh, "base_color", [(0.25, 0.5), (0.75, 0.5)])[:, 3].tolist() == [0, 255]
+
+
 def test_what_is_too_large_shrinks_and_says_so():
     materials = [Material(f"m{k}").with_textures({"base_color": TextureUse(image(noise(k, (128, 128)), f"{k}.png"))}) for k in range(4)]  # fmt: skip
     scene = atlas(*(quad(m.name, m, x=2.0 * k) for k, m in enumerate(materials)), size=128)

@@ -64,6 +64,11 @@ def unplaced_uvs(uvs: NDArray[Any], use: TextureUse) -> NDArray[np.float64]:
     return np.asarray(np.where(scale != 0, straight / np.where(scale != 0, scale, 1.0), 0.0))
 
 
+def alpha_channel(use: TextureUse, values: NDArray[Any]) -> int:
+    """Which channel of an image (H, W, 4) says how transparent: as told, else its alpha, else its lightness."""
+    return "rgba".index(use.channel or ("a" if float(values[..., 3].min()) < 1 else "r"))
+
+
 def painted(material: Material, largest: int | None = None) -> tuple[NDArray[np.uint8], TextureUse] | None:
     """The maps of colour and transparency as one image (H, W, 4), and how it is used; None when there is neither.
 

@@ -18,7 +18,7 @@ from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.geometry.uv.charts import Sheet, islands
 from zesty_otter.geometry.uv.packing import pack
 from zesty_otter.model import Layer, Material, Mesh, Node, Note, Scene, Texture, TextureUse, count_of
-from zesty_otter.shading import placed_uvs, unplaced_uvs
+from zesty_otter.shading import alpha_channel, placed_uvs, unplaced_uvs
 from zesty_otter.steps.assets import Roles, assets_of
 from zesty_otter.steps.base import Step, tell
 
@@ -30,7 +30,7 @@ _PATCH = 8  # pixels along a side of what has one colour
 _SMALLEST = 32
 _ROWS = 1 << 18  # pixels that are drawn at a time
 _LEAST = 1e-3  # of its pixels along a side: what would shrink more does not fit
-_MOST_TILES = 64  # repeats of a texture that are drawn at their full size
+_MOST = 1 << 18  # pixels along a side of what is drawn, however often a texture repeats, before it shrinks
 
 _PAGES = {
     "base_color": ("base_color", "alpha"),
@@ -328,8 +328,9 @@ class _Atlas:
                 found = at("base_color", places)
                 out[:] = material.base_color
                 out *= 1.0 if found is None else found
-                if material.textures.get("alpha") is not None:
-                    out[:, 3] = material.base_color[3] * channel("alpha", "r", places)
+                found, use, look = at("alpha", places), material.textures.get("alpha"), looks["alpha"]
+                if found is not None and use is not None and look is not None:
+                    out[:, 3] = material.base_color[3] * found[:, alpha_channel(use, look.values)]
                 if mode == "mask":
                     # One threshold for all: what was just kept is just kept.
                     cut = material.alpha_cutoff
@@ -404,8 +405,8 @@ def _by_position(mesh: Mesh, mine: NDArray[np.bool_]) -> Floats:
 def _shrunk(size: tuple[int, int], share: float, plain: bool) -> tuple[int, int]:
     if plain:
         return size
-    most = max(size) / (_MOST_TILES * 4096)  # never more than that many pixels, however often it repeats
-    return max(round(size[0] * share / max(most, 1.0)), 1), max(round(size[1] * share / max(most, 1.0)), 1)
+    share /= max(max(size) / _MOST, 1.0)
+    return max(round(size[0] * share), 1), max(round(size[1] * share), 1)
 
 
 def _side_by_side(sizes: Sequence[tuple[int, int]], page: tuple[int, int], gutter: int) -> list[tuple[int, int]] | None:

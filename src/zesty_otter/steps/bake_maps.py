@@ -35,7 +35,7 @@ from zesty_otter.model import (
     format_length,
     shortened,
 )
-from zesty_otter.shading import placed_uvs, with_all_normals
+from zesty_otter.shading import alpha_channel, placed_uvs, with_all_normals
 from zesty_otter.steps.assets import Asset, Roles, assets_of, level_of
 from zesty_otter.steps.base import Length, Step, tell
 from zesty_otter.steps.unwrap import PageSize, SetName
@@ -468,7 +468,9 @@ class _Within:
         use = material.textures.get("alpha")
         found = None if use is None else self._looked_up(met, rows, piece, own, use, linear=False)
         if use is not None and found is not None:
-            out[rows, 3] = material.base_color[3] * found[:, "rgba".index(use.channel or "r")]
+            look = self._image(use, linear=False)
+            assert look is not None
+            out[rows, 3] = material.base_color[3] * found[:, alpha_channel(use, look.values)]
 
     def bumped(self, met: Met, normal: Floats) -> Floats:
         """(N, 3) normals with what normal maps of the source add."""

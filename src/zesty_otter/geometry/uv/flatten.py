@@ -119,12 +119,11 @@ def _conformal(rest: Floats, corners: Ints, home: Ints, where: Floats, count: in
 
 def _solver(matrix: Any) -> Any:
     """What solves a symmetric positive system."""
+    from scipy.sparse import identity
     from scipy.sparse.linalg import splu
 
     size = matrix.shape[0]
     diagonal = float(np.abs(matrix.diagonal()).mean()) if size else 1.0
-    from scipy.sparse import identity
-
     safe = (matrix + 1e-12 * diagonal * identity(size)).tocsc()
     return splu(safe, permc_spec="MMD_AT_PLUS_A", diag_pivot_thresh=0.0, options={"SymmetricMode": True}).solve
 
