@@ -19,6 +19,7 @@ from zesty_otter.errors import ModelError, UnknownUnitError, closest
 from zesty_otter.model.checking import (
     LARGEST,
     NOTHING,
+    ReadOnlyDict,
     copied,
     flag,
     is_within,
@@ -155,10 +156,13 @@ class Scatter:
     mesh : Mesh
     transforms : (N, 4, 4) float64
         From the space of the mesh to that of the node.
+    properties : mapping of str to (N,) or (N, k) array
+        What each copy has of its own, such as a seed or a colour; whole numbers as int64, others as float64.
     """
 
     mesh: Mesh
     transforms: NDArray[np.float64]
+    properties: Mapping[str, NDArray[Any]] = NOTHING
 
     def __post_init__(self) -> None:
         if not isinstance(self.mesh, Mesh):
@@ -171,12 +175,62 @@ class Scatter:
             raise ModelError(f"transforms must have shape (N, 4, 4), not {transforms.shape}.", place=place)
         _check_transform(transforms, place)
         object.__setattr__(self, "transforms", transforms)
+        given = read_only(self.properties, "properties", place)
+        columns = {key: _column(key, values, len(transforms), place) for key, values in given.items()}
+        object.__setattr__(self, "properties", ReadOnlyDict(columns))
 
     def __setstate__(self, state: dict[str, Any]) -> None:
-        self.__dict__.update(state, transforms=taken_over(state["transforms"], np.float64))
+        columns = {key: taken_over(one, one.dtype) for key, one in state["properties"].items()}
+        sealed = {"transforms": taken_over(state["transforms"], np.float64), "properties": ReadOnlyDict(columns)}
+        self.__dict__.update(state, **sealed)
 
     def __repr__(self) -> str:
         return f"Scatter: {count_of(self.count, 'copy')} of {self.mesh!r}"
+
+    def take(self, copies: NDArray[Any]) -> Scatter:
+        """Some of the copies, with what they have of their own.
+
+        Parameters
+        ----------
+        copies : (K,) int, or (N,) bool
+            Which, in the order they are to have.
+
+        Returns
+        -------
+        Scatter
+
+        Examples
+        --------
+        >>> import numpy as np
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> fleet = zo.Scatter(sail, np.stack([np.eye(4)] * 3), {"seed": [7, 8, 9]})
+        >>> fleet.take(np.array([2, 0])).properties["seed"].tolist()
+        [9, 7]
+        """
+        columns = {key: one[copies] for key, one in self.properties.items()}
+        return Scatter(self.mesh, self.transforms[copies], columns)
+
+    def properties_of(self, copy: int) -> dict[str, Any]:
+        """What one copy has of its own: numbers, or lists of them.
+
+        Parameters
+        ----------
+        copy : int
+
+        Returns
+        -------
+        dict of str to object
+
+        Examples
+        --------
+        >>> import numpy as np
+        >>> import zesty_otter as zo
+        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+        >>> zo.Scatter(sail, np.stack([np.eye(4)] * 2), {"seed": [7, 8]}).properties_of(1)
+        {'seed': 8}
+        """
+        return {key: one[copy].tolist() for key, one in self.properties.items()}
 
     @property
     def count(self) -> int:
@@ -1047,6 +1101,8 @@ def _alike(one: Node, other: Node) -> bool:
     mine, yours = one.content, other.content
     if isinstance(mine, Scatter) and isinstance(yours, Scatter):
         same = np.array_equal(mine.transforms, yours.transforms) and mine.mesh.same_as(yours.mesh)
+        same = same and mine.properties.keys() == yours.properties.keys()
+        same = same and all(np.array_equal(one, yours.properties[key]) for key, one in mine.properties.items())
     elif isinstance(mine, Mesh) and isinstance(yours, Mesh):
         same = mine is yours or mine.same_as(yours)
     else:
@@ -1058,6 +1114,19 @@ def _alike(one: Node, other: Node) -> bool:
         and np.array_equal(one.transform, other.transform)
         and all(getattr(one, key) == getattr(other, key) for key in plain)
     )
+
+
+def _column(key: str, values: Any, count: int, place: str) -> NDArray[Any]:
+    """What each of so many copies has of its own, as an array nobody can write to."""
+    given = np.asarray(values)
+    found = copied(given, np.int64 if given.dtype.kind in "biu" else np.float64)
+    found = found[:, 0] if found.ndim == 2 and found.shape[1] == 1 else found
+    if found.ndim not in (1, 2) or len(found) != count or (found.ndim == 2 and not 1 <= found.shape[1] <= 4):
+        text = f"property '{key}' has shape {found.shape}; it must be ({count},), or ({count}, k) with k from 1 to 4."
+        raise ModelError(text, place=place, remedy="Give one number, or up to four, for each copy.")
+    if not is_within(found):
+        raise ModelError(f"property '{key}' must hold finite numbers up to {LARGEST:g}.", place=place)
+    return found
 
 
 def _check_transform(transforms: NDArray[np.float64], place: str) -> None:
@@ -1195,7 +1264,14 @@ def expanded(scene: Scene, wanted: Callable[[Scatter], bool] = lambda _: True) -
             return node
         digits = len(str(scatter.count))
         copies = tuple(
-            Node(f"{node.name}_{n:0{digits}}", matrix, content=scatter.mesh, visible=node.visible, role=node.role)
+            Node(
+                f"{node.name}_{n:0{digits}}",
+                matrix,
+                content=scatter.mesh,
+                visible=node.visible,
+                role=node.role,
+                properties=scatter.properties_of(n - 1) if scatter.properties else NOTHING,
+            )
             for n, matrix in enumerate(scatter.transforms, 1)
         )
         made += scatter.count

@@ -22,7 +22,8 @@ if TYPE_CHECKING:
     from zesty_otter.steps.card import Card
     from zesty_otter.steps.cleanup import CleanUp, Weld
     from zesty_otter.steps.collision import Collision
-    from zesty_otter.steps.instances import Expand, Gather
+    from zesty_otter.steps.gather import Gather
+    from zesty_otter.steps.instances import Expand
     from zesty_otter.steps.joining import Divide, Join
     from zesty_otter.steps.levels import Levels
     from zesty_otter.steps.lighter import Lighten
@@ -89,7 +90,7 @@ _OWN = {
         "Textures",
         "Find textures, change their size and file type, pack and unpack channels, flip normal maps.",
     ),
-    "gather": ("instances", "Gather", "Turn nodes that show the same mesh under the same parent into one scatter."),
+    "gather": ("gather", "Gather", "Turn nodes that show copies of one thing under the same parent into one scatter."),
     "expand": ("instances", "Expand", "Turn the copies of scatters into nodes that share one mesh."),
     "join": ("joining", "Join", "Join all visible meshes into one, and the meshes of each level into one level."),
     "divide": (

@@ -50,6 +50,7 @@ from zesty_otter.model import (
     TextureUse,
     count_of,
     determinant,
+    is_within,
     shortened,
 )
 
@@ -430,10 +431,24 @@ class _Reader:
         if not sound.all():
             text = f"{count_of(int((~sound).sum()), 'copy')} with places that are not finite numbers left out"
             self.note("lost", text, name)
-        extra = [key for key in about["attributes"] if key not in columns]
+        own = self._copies_own(about["attributes"], len(transforms))
+        extra = [key for key in about["attributes"] if key not in columns and key.removeprefix("_") not in own]
         if extra:
             self.note("lost", f"of its copies not carried: {shortened(map(str, extra), 6)}", name)
-        return Scatter(mesh, transforms[sound])
+        return Scatter(mesh, transforms[sound], {key: values[sound] for key, values in own.items()})
+
+    def _copies_own(self, attributes: Mapping[str, Any], count: int) -> dict[str, NDArray[Any]]:
+        """What each copy has of its own, by name: attributes that begin with an underscore."""
+        found = {}
+        for key, number in attributes.items():
+            kind = self._part("accessors", number).get("type")
+            if not key.startswith("_") or kind not in ("SCALAR", "VEC2", "VEC3", "VEC4"):
+                continue
+            values = self._accessor(number, kind).astype(np.float64)
+            whole = np.isfinite(values).all() and (values == np.round(values)).all()
+            if len(values) == count and is_within(values):
+                found[key[1:]] = values.astype(np.int64) if whole and kind == "SCALAR" else values
+        return found
 
     def _joints(self, number: int) -> NDArray[np.float64]:
         """(J, 4, 4) what each joint of a skin does to the vertices that hang on it, in the pose of the nodes."""

@@ -242,6 +242,12 @@ class _Writer:
             return
         columns = dict(zip(("TRANSLATION", "ROTATION", "SCALE"), taken_apart(scatter.transforms @ spread), strict=True))
         numbers = {key: self._add_accessor(values.astype(np.float32), None, False) for key, values in columns.items()}
+        for key, values in scatter.properties.items():
+            stored = values.astype(np.float32)
+            if values.dtype.kind == "i" and not np.array_equal(stored.astype(np.int64), values):
+                text = f"whole numbers of '{key}' beyond {1 << 24:,} are rounded: glTF holds them as 32-bit floats"
+                self.notes.append(Note("lost", text, "gltf", node=out["name"]))
+            numbers[f"_{key}"] = self._add_accessor(stored, None, False)
         out["extensions"] = {"EXT_mesh_gpu_instancing": {"attributes": numbers}}
         # Whoever does not know it would show one copy in the wrong place.
         self.table.extensions.add("EXT_mesh_gpu_instancing")

@@ -35,7 +35,7 @@ from zesty_otter.formats.usd.mesh import (
 )
 from zesty_otter.formats.usd.skins import posed, target_above
 from zesty_otter.formats.usd.stage import Stage
-from zesty_otter.formats.usd.text import Asset, Prim, listed, word_in
+from zesty_otter.formats.usd.text import Asset, Prim, listed, width_of, word_in
 from zesty_otter.geometry.surface.aim import about_axis
 from zesty_otter.geometry.surface.placing import composed, rotations
 from zesty_otter.model import (
@@ -52,7 +52,10 @@ from zesty_otter.model import (
     Scene,
     Texture,
     determinant,
+    is_within,
 )
+
+_NONE = np.zeros(0)
 
 AXES = {"Y": "left up forward", "Z": "left back up"}
 """What the axes mean for each up axis."""
@@ -382,18 +385,19 @@ class _Reading:
     def _scattered(self, prim: Prim, path: str, local: NDArray[np.float64], bound: str) -> Node:
         """A point instancer: a scatter of every mesh of its prototypes, in one node when there is only one."""
         targets = prim.properties["prototypes"].targets if "prototypes" in prim.properties else ()
-        transforms, which = _copies(prim)
+        transforms, which, own = _copies(prim)
         sound = np.isfinite(transforms).all(axis=(1, 2))
         if not sound.all():
             self.note("lost", f"{path}: copies with places that are not finite numbers left out")
         found: list[tuple[Placed, Scatter]] = []
         for number, target in enumerate(targets):
             source = self.find(target)
-            copies = transforms[sound & (which == number)]
+            mine = sound & (which == number)
+            copies, own_here = transforms[mine], {key: values[mine] for key, values in own.items()}
             prototype = self._nodes(_defined(source), target, np.eye(4), bound) if source is not None else []
             for placed in Scene(tuple(prototype), Frame(AXES["Y"])).walk():
                 if placed.node.mesh is not None and placed.visible and len(copies):
-                    found.append((placed, Scatter(placed.node.mesh, copies @ placed.world)))
+                    found.append((placed, Scatter(placed.node.mesh, copies @ placed.world, own_here)))
                 elif placed.node.content is not None:
                     self.note("lost", f"{path}: of what it scatters only meshes that are shown are carried")
         name = word_in(prim.meta, "displayName") or prim.name
@@ -460,8 +464,11 @@ class _Reading:
         return matrix, reset
 
 
-def _copies(prim: Prim) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
-    """(N, 4, 4) places of the copies of a point instancer that are not hidden, and (N,) their prototypes."""
+def _copies(prim: Prim) -> tuple[NDArray[np.float64], NDArray[np.int64], dict[str, NDArray[Any]]]:
+    """Places of the copies of a point instancer that are not hidden, their prototypes, and what each has of its own.
+
+    (N, 4, 4), (N,), and by name arrays (N,) or (N, k).
+    """
     which = whole_numbers_of(prim, "protoIndices")
     widths = {"positions": 3, "orientationsf": 4, "orientations": 4, "scales": 3}
     columns = {name: as_rows(numbers_of(prim, name), width) for name, width in widths.items()}
@@ -476,7 +483,16 @@ def _copies(prim: Prim) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
     said = whole_numbers_of(prim, "ids")
     ids = said[:count] if len(said) >= count else np.arange(count)
     shown = ~np.isin(ids, whole_numbers_of(prim, "invisibleIds"))
-    return transforms[shown], which[:count][shown].astype(np.int64)
+    own = {}
+    for name, one in prim.properties.items():
+        width = width_of(one.type)
+        key = name.removeprefix("primvars:")
+        values = numbers_of(prim, name).ravel() if name != key and one.type.endswith("[]") and width <= 4 else _NONE
+        if len(values) == count * width and count and is_within(values):
+            whole = one.type.startswith("int")
+            table = (values if width == 1 else as_rows(values, width)).astype(np.int64 if whole else np.float64)
+            own[key] = table[shown]
+    return transforms[shown], which[:count][shown].astype(np.int64), own
 
 
 def _defined(prim: Prim) -> Prim:

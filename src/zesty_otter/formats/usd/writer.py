@@ -310,6 +310,8 @@ class _Writer:
         # What half precision rounds off is kept for readers that know the later property.
         self._array("quatf[] orientationsf", turned)
         self._array("float3[] scales", scales)
+        for key, values in scatter.properties.items():
+            self._of_copies(key, values)
         self._line(f"float3[] extent = [{', '.join(f'({_numbers(*one)})' for one in _reach(scatter))}]")
         self._line()
         self._open('def Scope "prototypes"', [])
@@ -323,6 +325,20 @@ class _Writer:
             self._mesh(mesh)
         self._close()
         self._close()
+
+    def _of_copies(self, key: str, values: NDArray[Any]) -> None:
+        """What each copy has of its own, (N,) or (N, k)."""
+        if re.fullmatch(r"[A-Za-z_]\w*", key) is None:
+            self._lost(f"property '{key}' of copies is not a name that USD allows; it is left out")
+            return
+        if values.dtype.kind == "i" and values.ndim == 1 and bool(((values >= 0) & (values < 2**31)).all()):
+            kind, stored = "int[]", values.astype(np.int32)
+        else:
+            width = values.shape[1] if values.ndim == 2 else 1
+            kind, stored = f"float{width if width > 1 else ''}[]", values.reshape(-1, width).astype(np.float32)
+            if values.dtype.kind == "i" and not np.array_equal(stored.reshape(values.shape), values):
+                self._lost(f"whole numbers of property '{key}' of copies are rounded to 32-bit floats")
+        self._array(f"{kind} primvars:{key}", stored, self._about('interpolation = "varying"'))
 
     def _custom(self, node: Node) -> list[str]:
         """Properties that travel with a node."""
@@ -430,11 +446,9 @@ class _Writer:
         of_point = None if plain else _row_of_point(mesh, index)
         if of_point is not None:
             values, plain = values[of_point], True
-        # A line for each, as not every reader knows metadata in the line of its attribute.
-        pad = "    " * self.depth
         said = [f'interpolation = "{"vertex" if plain else "faceVarying"}"']
         said += [f"displayName = {_quoted(layer.name)}"] if layer.kind == "uv" and layer.name else []
-        how = f" (\n{''.join(f'{pad}    {one}' + chr(10) for one in said)}{pad})"
+        how = self._about(*said)
         tables = [(f"{kind}[] {name}", values[:, :3])]
         if values.shape[1] == 4:
             tables.append((f"float[] {name.replace('Color', 'Opacity')}", values[:, 3:]))
@@ -446,6 +460,11 @@ class _Writer:
             self._array(start, table, how)
             if not plain:
                 self._array(f"int[] {start.split()[1]}:indices", index)
+
+    def _about(self, *said: str) -> str:
+        """Metadata of an attribute; a line for each, as not every reader knows it in the line of its attribute."""
+        pad = "    " * self.depth
+        return f" (\n{''.join(f'{pad}    {one}' + chr(10) for one in said)}{pad})"
 
     def _material_path(self, material: Material | None) -> str:
         return f"{self.library}/{self.materials[id(material)]}"
