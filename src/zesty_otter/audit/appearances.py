@@ -54,7 +54,7 @@ def _basis(scene: Scene, *, with_unit: bool) -> NDArray[np.float64]:
 def _seen(scene: Scene) -> list[Placed]:
     """What is visible; the best level of what has only levels."""
     placed = [one for one in Roles().apply(scene).walk() if one.node.drawn is not None and one.node.drawn.face_count]
-    shown = [one for one in placed if one.node.role == "visible" and one.visible]
+    shown = [one for one in placed if one.node.is_shown and one.visible]
     found = shown or [one for one in placed if one.node.role == "level"][:1]
     if not found:
         raise UsageError("there is nothing to see in one of the scenes.", remedy="Compare files with visible meshes.")

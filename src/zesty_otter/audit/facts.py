@@ -74,7 +74,7 @@ def facts_of(scene: Scene, size: int = 0) -> FileFacts:
     placed = list(scene.walk())
     metre = scene.frame.unit or 1.0
     width, height, depth = scene.frame.sides(np.nan_to_num(seen_bounds(scene)) * metre)
-    near = [one.node.mesh for one in placed if one.node.mesh and one.visible and one.node.role == "visible"]
+    near = [one.node.mesh for one in placed if one.node.mesh and one.visible and one.node.is_shown]
     return FileFacts(
         size,
         scene.frame.axes,

@@ -465,7 +465,7 @@ def _slots(scene: Scene) -> str:
 
 def _seen(scene: Scene) -> list[Node]:
     """The nodes that are seen near by."""
-    return [placed.node for placed in scene.walk() if placed.node.role == "visible"]
+    return [placed.node for placed in scene.walk() if placed.node.is_shown]
 
 
 def name_table(renamed: tuple[Renamed, ...]) -> Any:

@@ -404,6 +404,11 @@ class Node:
         return self.content if isinstance(self.content, Mesh) else None
 
     @property
+    def is_shown(self) -> bool:
+        """Whether it is there to be seen near by: it is visible, or a box in place of something that is not there."""
+        return self.role == "visible" or (self.role == "stand-in" and "asset" not in self.properties)
+
+    @property
     def drawn(self) -> Mesh | None:
         """The mesh that is drawn here, once or scattered."""
         return self.content.mesh if isinstance(self.content, Scatter) else self.mesh
@@ -1222,7 +1227,7 @@ def seen_bounds(scene: Scene) -> NDArray[np.float64]:
     """
     drawn = [one for one in scene.walk() if one.node.drawn is not None]
     shown = [one for one in drawn if one.visible] or drawn
-    near = [one for one in shown if one.node.role == "visible"]
+    near = [one for one in shown if one.node.is_shown]
     boxes = [content_bounds(one) for one in near or [one for one in shown if one.node.role == "level"] or shown]
     boxes = [box for box in boxes if np.isfinite(box).all()]
     if not boxes:

@@ -112,7 +112,7 @@ def picture(scene: Scene, look: Look = Look(), *, nodes: Sequence[int] | None = 
     scene = Roles().apply(scene)
     placed = [one for one in scene.walk() if one.node.drawn is not None and one.node.drawn.face_count]
     if nodes is None:
-        seen = [one for one in placed if one.node.role == "visible" and one.visible]
+        seen = [one for one in placed if one.node.is_shown and one.visible]
         seen = seen or [one for one in placed if one.node.role == "level"][:1] or placed
     else:
         seen = [one for one in placed if one.number in set(nodes)]

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from zesty_otter.steps.base import Length, Step, apply
     from zesty_otter.steps.bounds import Bounds
     from zesty_otter.steps.card import Card
+    from zesty_otter.steps.cells import Cells
     from zesty_otter.steps.cleanup import CleanUp, Weld
     from zesty_otter.steps.collision import Collision
     from zesty_otter.steps.gather import Gather
@@ -37,6 +38,8 @@ if TYPE_CHECKING:
     from zesty_otter.steps.selection import Select
     from zesty_otter.steps.shadow import Shadow
     from zesty_otter.steps.smoothing import Normals, Tangents
+    from zesty_otter.steps.stand_ins import StandIns
+    from zesty_otter.steps.swap import Swap
     from zesty_otter.steps.textures import Textures
     from zesty_otter.steps.unwrap import Pack, Unwrap
     from zesty_otter.steps.uvs import UvSets
@@ -91,6 +94,17 @@ _OWN = {
         "Find textures, change their size and file type, pack and unpack channels, flip normal maps.",
     ),
     "gather": ("gather", "Gather", "Turn nodes that show copies of one thing under the same parent into one scatter."),
+    "swap": (
+        "swap",
+        "Swap",
+        "Put other meshes in place of those there are: by a table, or those of the same name in another file.",
+    ),
+    "stand-ins": (
+        "stand_ins",
+        "StandIns",
+        "Put boxes in place of heavy meshes, to arrange a scene that is light; swap brings the meshes back.",
+    ),
+    "cells": ("cells", "Cells", "Cut scatters and whole levels into square cells of the ground, a node for each."),
     "expand": ("instances", "Expand", "Turn the copies of scatters into nodes that share one mesh."),
     "join": ("joining", "Join", "Join all visible meshes into one, and the meshes of each level into one level."),
     "divide": (
@@ -338,6 +352,7 @@ __all__ = [
     "BakeTransforms",
     "Bounds",
     "Card",
+    "Cells",
     "CleanUp",
     "Collision",
     "Divide",
@@ -359,7 +374,9 @@ __all__ = [
     "Scale",
     "Select",
     "Shadow",
+    "StandIns",
     "Step",
+    "Swap",
     "Tangents",
     "Textures",
     "Triangulate",

@@ -183,7 +183,7 @@ def assets_of(scene: Scene) -> list[Asset]:
     for placed in scene.walk():
         node = placed.node
         above = owner.get(placed.parent, "")
-        if node.role == "visible" and node.drawn is not None:
+        if node.is_shown and node.drawn is not None and not (above and node.role != "visible"):
             key = f"{placed.number}\0{node.name}"
             main[key] = [placed]
             owner[placed.number] = key

@@ -206,7 +206,7 @@ class Names(Step):
                 if default:
                     defaults.append(node.name)
                 tokens = _tokens(placed, scene, number, self._searched(node.name))
-                if node.role != "visible" and tokens["name"] in visible:
+                if not node.is_shown and tokens["name"] in visible:
                     owners[placed.number], behind = visible[tokens["name"]]
                     tokens["name"] += behind
                 same = tokens["name"], node.role
@@ -221,7 +221,7 @@ class Names(Step):
             if new.lower() != self._spelled(wanted).lower() and not table.undoes("node", node.name):
                 clashes.append(self._spelled(wanted))
             names.append(new)
-            if node.role == "visible":
+            if node.is_shown:
                 plain = self._spelled(wanted)
                 visible[node.name] = new, new[len(plain) :] if new.startswith(plain) else ""
             if new != node.name:
@@ -234,12 +234,13 @@ class Names(Step):
 
     def _filled(self, node: Node, tokens: Mapping[str, str]) -> str:
         """The name the templates give a node; case is that of the asset's name, not of what tells a role."""
-        if node.role in self.roles:
+        if node.role in self.roles and not (node.is_shown and node.role != "visible"):
             cased = {**tokens, "name": _in_case(tokens["name"], self.case)}
             return _filled(self.roles[node.role], cased)
         inner = _in_case(_filled(self.template, tokens), self.case)
         usual = usual_templates().get(node.role)
-        if usual is None or "{role}" in self.template or "{name}" not in self.template:
+        # A stand-in keeps the name of what it stands for, so that a swap finds it.
+        if usual is None or node.is_shown or "{role}" in self.template or "{name}" not in self.template:
             return inner
         # What tells its role by its name goes on telling it.
         return _filled(usual[0], {**tokens, "name": inner})
@@ -381,7 +382,7 @@ def _tokens(placed: Placed, scene: Scene, number: int, name: str) -> dict[str, s
     material = next((slot.name for slot in mesh.slots if slot), "") if mesh else ""
     group = node.groups[0] if node.groups else (placed.path[-2] if len(placed.path) > 1 else "")
     return {
-        "name": str(node.properties.get("asset", name)) if node.role != "visible" else name,
+        "name": str(node.properties.get("asset", name)) if not node.is_shown else name,
         "role": node.role,
         "level": str(node.properties.get("level", 0)),
         "number": str(number),

@@ -84,7 +84,7 @@ def _level_looks(subject: Subject) -> Found:
 def _level_orphaned(subject: Subject) -> Found:
     """A level whose asset does not exist."""
     for asset in subject.assets:
-        if not any(placed.node.role == "visible" for placed in asset.main):
+        if not any(placed.node.is_shown for placed in asset.main):
             for placed in _levels(asset):
                 yield (
                     placed.node.name,
@@ -97,7 +97,7 @@ def _level_orphaned(subject: Subject) -> Found:
 def _level_displaced(subject: Subject) -> Found:
     """A level that is not where its asset is, or differs from it in size."""
     for asset in subject.assets:
-        boxes = [content_bounds(placed) for placed in asset.main if placed.node.role == "visible"]
+        boxes = [content_bounds(placed) for placed in asset.main if placed.node.is_shown]
         boxes = [box for box in boxes if np.isfinite(box).all()]
         if not boxes:
             continue

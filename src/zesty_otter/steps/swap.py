@@ -1,0 +1,330 @@
+"""Meshes exchanged for others, by a table or by name."""
+
+from __future__ import annotations
+
+import fnmatch
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any, ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field, model_validator
+
+from zesty_otter._reading import read_scene
+from zesty_otter.errors import InputError, UsageError, closest
+from zesty_otter.geometry.surface.aim import about_axis
+from zesty_otter.model import (
+    Mesh,
+    Node,
+    Placed,
+    Scatter,
+    Scene,
+    count_of,
+    reframed,
+    shortened,
+    transformed,
+    turned_content,
+)
+from zesty_otter.steps.assets import Asset, Roles, assets_of
+from zesty_otter.steps.base import Step
+from zesty_otter.steps.siblings import with_nodes_behind
+from zesty_otter.steps.stand_ins import FOR, MATERIALS, REPLACED, SIZE, TRIANGLES
+from zesty_otter.steps.swap_tables import Row, read_table
+from zesty_otter.steps.words import chosen_numbers
+
+Floats = NDArray[np.float64]
+
+
+class Swap(Step):
+    """Put other meshes in place of those there are: by a table, or those of the same name in another file.
+
+    Looks at visible meshes, scatters and stand-ins, by the name of their node, then of their mesh. Places, names and
+    properties stay, and every copy of a scatter; levels, collision, shadow and bounds go with the old mesh and come
+    with the new one. A table has a row for each, as CSV or TOML; a name that is written out comes before a pattern.
+    Reports what no row matches, rows that match nothing, and new meshes of quite another size. Refuses rows with the
+    same name, files and nodes that are not there, and scales that are not above zero.
+    """
+
+    slug: ClassVar[str] = "swap"
+    example: ClassVar[dict[str, Any]] = {"table": "swaps.csv"}
+
+    table: Path | None = Field(None, description="Table of swaps: .csv or .toml, with files from its folder.")
+    source: Path | None = Field(
+        None, description="Instead of a table: a file whose nodes take the place of those with the same name."
+    )
+    unit: str | None = Field(None, description="Unit of the source, where it does not say.")
+    axes: str | None = Field(None, description="Axes of the source, where it does not say.")
+    size_factor: float = Field(
+        2.0, gt=1, description="How many times larger or smaller a new mesh may be without a finding."
+    )
+
+    @model_validator(mode="after")
+    def _has_one_of_both(self) -> Swap:
+        if (self.table is None) == (self.source is None):
+            raise ValueError("set either table or source")
+        return self
+
+    def change(self, scene: Scene) -> Scene:
+        return self.change_part(scene, chosen_numbers(scene, ()))
+
+    def change_part(self, scene: Scene, numbers: set[int]) -> Scene:
+        scene = Roles().apply(scene)
+        library = _Library(scene)
+        rows = read_table(self.table) if self.table is not None else ()
+        behind: dict[int, list[Node]] = {}
+        changed: dict[int, Node] = {}
+        gone: set[int] = set()
+        used: set[str] = set()
+        unmatched: list[str] = []
+        notes = []
+        for asset in assets_of(scene):
+            for placed in asset.main:
+                node = placed.node
+                if placed.number not in numbers or node.drawn is None or not node.is_shown:
+                    continue
+                row = self._row(rows, node, library)
+                if row is None:
+                    unmatched += [node.name] if self.table is not None or node.role == "stand-in" else []
+                    continue
+                used.add(row.name)
+                new = library.of(row, self.table)
+                factor = new.size / _size_of(node, scene.frame.unit)
+                if new.size and not 1 / self.size_factor <= factor <= self.size_factor:
+                    text = f"the new mesh is {factor:.3g} times as large as the old one"
+                    notes.append(self.note(text, kind="finding", node=node.name))
+                nodes, lost = new.in_place_of(node)
+                changed[placed.number], behind[placed.number] = nodes[0], nodes[1:]
+                if lost:
+                    notes.append(self.note(f"has no place in a scatter: {lost}", kind="lost", node=node.name))
+            if any(one.number in changed for one in asset.main):
+                gone |= {one.number for one in asset.rest if one.node.role in REPLACED}
+        where = self.table or self.source
+        if not changed:
+            notes.append(self.note(f"nothing in the scene has a name of {where}", kind="finding"))
+        else:
+            text = f"{count_of(len(changed), 'node')} shows another mesh now" if len(changed) == 1 else (
+                f"{count_of(len(changed), 'node')} show other meshes now"
+            )  # fmt: skip
+            notes.append(self.note(text))
+        if unmatched and changed:
+            matches = "no row matches" if self.table is not None else "not in the source"
+            notes.append(self.note(f"{matches}: {shortened(dict.fromkeys(unmatched))}", kind="finding"))
+        idle = [row.name for row in rows if row.name not in used]
+        if idle and changed:
+            notes.append(self.note(f"rows that match nothing: {shortened(idle)}", kind="finding"))
+        dropped = scene.rebuilt(
+            lambda n, node: (
+                node
+                if n not in gone
+                else replace(node, content=None, role="visible", name=node.name if node.children else _GONE)
+            )
+        )
+        swapped = with_nodes_behind(dropped, behind, changed).map_nodes(_without_gone)
+        read = tuple(dict.fromkeys([*scene.read_files, *([self.table] if self.table else []), *library.read]))
+        return replace(swapped, read_files=read).with_notes(*notes)
+
+    def _row(self, rows: Sequence[Row], node: Node, library: _Library) -> Row | None:
+        """The row for a node: one that is written out, else the first whose pattern fits; its own name comes first."""
+        assert node.drawn is not None
+        told = node.properties.get(FOR)
+        names = dict.fromkeys([*([told] if isinstance(told, str) else []), node.name, node.drawn.name])
+        if self.source is not None:
+            wanted = [Row(name=name, file=self.source, node=name, unit=self.unit, axes=self.axes) for name in names]
+            return next((row for row in wanted[:-1] or wanted if library.has(row)), None)
+        for name in names:
+            for row in rows:
+                if row.name == name:
+                    return row
+        return next((row for name in names for row in rows if fnmatch.fnmatchcase(name, row.name)), None)
+
+
+_GONE = "\0gone"
+
+
+def _without_gone(node: Node) -> Node | None:
+    """A node without what a swap removes; nodes below that stay."""
+    return None if node.name == _GONE else node
+
+
+def _size_of(node: Node, metre: float | None) -> float:
+    """The longest side of the box of a mesh, in units; what a stand-in says of the mesh it stands for."""
+    said = node.properties.get(SIZE)
+    if isinstance(said, list | tuple) and said and all(isinstance(one, int | float) for one in said):
+        return max(float(max(said)) / (metre or 1.0), 1e-300)
+    assert node.drawn is not None
+    return max(_extent(node.drawn), 1e-300)
+
+
+def _extent(mesh: Mesh) -> float:
+    return float(np.nan_to_num(np.ptp(mesh.surface_bounds, axis=0)).max())
+
+
+@dataclass(frozen=True, eq=False)
+class _New:
+    """What takes the place of a mesh: nodes without children, with what takes them to the pivot they stand about."""
+
+    name: str
+    nodes: tuple[tuple[Node, Floats], ...]
+
+    @property
+    def size(self) -> float:
+        """The longest side of the largest visible mesh."""
+        return max((_extent(one.drawn) for one, _ in self.nodes if one.drawn is not None and one.is_shown), default=0.0)
+
+    def in_place_of(self, old: Node) -> tuple[list[Node], str]:
+        """The new node, what stands behind it, and what could not be scattered."""
+        shown = [pair for pair in self.nodes if pair[0].drawn is not None and pair[0].is_shown]
+        rest = [pair for pair in self.nodes if pair not in shown]
+        properties = {k: v for k, v in old.properties.items() if k not in (FOR, SIZE, TRIANGLES, MATERIALS)}
+        base = replace(old, role="visible", properties=properties)
+        lost = ""
+        if isinstance(old.content, Scatter):
+            lost = shortened([one.name for one, _ in rest if one.drawn is None])
+            rest = [pair for pair in rest if pair[0].drawn is not None]
+        if len(shown) == 1 and not isinstance(shown[0][0].content, Scatter):
+            role = shown[0][0].role
+            first = replace(base, role=role, content=_placed(shown[0][0], shown[0][1], old).content)
+            more = [_placed(one, matrix, old) for one, matrix in rest]
+            return [first, *(self._named(one, old) for one in more)], lost
+        below = tuple(self._named(replace(_placed(one, m, old), transform=np.eye(4)), old) for one, m in self.nodes
+                      if one.drawn is not None or not lost)  # fmt: skip
+        return [replace(base, content=None, children=(*below, *old.children))], lost
+
+    def _named(self, node: Node, old: Node) -> Node:
+        """A node that belongs to what has the old name now."""
+        ending = node.name.removeprefix(self.name) if self.name and node.name.startswith(self.name) else f"_{node.name}"
+        properties = {**node.properties, "asset": old.name} if node.role != "visible" else node.properties
+        return replace(node, name=old.name + ending, properties=properties, groups=old.groups)
+
+
+def _placed(new: Node, matrix: Floats, old: Node) -> Node:
+    """A node in the place of an old one, scattered as that was; its matrix, already in meshes, moves all else."""
+    if isinstance(old.content, Scatter):
+        content = new.content
+        if isinstance(content, Scatter):
+            places = (old.content.transforms[:, None] @ content.transforms[None]).reshape(-1, 4, 4)
+            return replace(new, transform=old.transform, content=Scatter(content.mesh, places))
+        assert isinstance(content, Mesh)
+        return replace(new, transform=old.transform, content=replace(old.content, mesh=content))
+    return replace(new, transform=old.transform @ matrix)
+
+
+class _Library:
+    """What tables name, each file read once and each row made once."""
+
+    def __init__(self, scene: Scene) -> None:
+        self._scene = scene
+        self._scenes: dict[tuple[Path, str | None, str | None], tuple[Scene, list[Asset]]] = {}
+        self._made: dict[Any, _New] = {}
+        self.read: list[Path] = []
+
+    def has(self, row: Row) -> bool:
+        """Whether the row's file has its node."""
+        return any(one.name == row.node for one in self._assets(row)[1])
+
+    def of(self, row: Row, table: Path | None) -> _New:
+        key = (row.file, row.node, row.turn, row.scale, row.pivot, row.unit, row.axes)
+        if key not in self._made:
+            try:
+                self._made[key] = self._new(row)
+            except UsageError as error:
+                if table is None or error.file is not None:
+                    raise
+                raise UsageError(error.problem, file=table, place=row.place, remedy=error.remedy) from None
+            except InputError as error:
+                if table is None:
+                    raise
+                problem = f"{error.problem.rstrip('.')} (named in {table.name}, {row.place})."
+                raise InputError(problem, file=error.file, place=error.place, remedy=error.remedy) from None
+        return self._made[key]
+
+    def _assets(self, row: Row) -> tuple[Scene, list[Asset]]:
+        """The scene a row takes from, in the frame of the one it is for, and its assets."""
+        if row.file is None:
+            return self._scene, assets_of(self._scene)
+        key = row.file, row.unit, row.axes
+        if key not in self._scenes:
+            scene = read_scene(row.file, row.unit, row.axes)
+            self.read += [row.file, *scene.read_files]
+            if scene.frame.unit is None:
+                scene.unit_for("putting it into the scene")
+            frame = self._scene.frame
+            scene = Roles().apply(
+                reframed(scene, frame if frame.unit is not None else replace(frame, unit=scene.frame.unit))
+            )
+            self._scenes[key] = scene, assets_of(scene)
+        return self._scenes[key]
+
+    def _new(self, row: Row) -> _New:
+        scene, assets = self._assets(row)
+        if row.node is None:
+            placed = [one for one in scene.walk() if one.node.content is not None and one.visible]
+            origin = np.eye(4)
+            name = assets[0].name if len(assets) == 1 else ""
+        else:
+            found = next((one for one in assets if one.name == row.node), None)
+            if found is None:
+                known = [one.name for one in assets]
+                where = row.file.name if row.file is not None else "the scene"
+                raise UsageError(
+                    f"{where} has no node '{row.node}'.{closest(row.node, known)}",
+                    remedy=f"It has {shortened(known)}." if known else "It has no mesh.",
+                )
+            top = found.main[0] if found.main else found.rest[0]
+            placed = [*found.main, *found.rest, *_below(scene, found)]
+            origin, name = top.world, found.name
+        if not any(one.node.drawn is not None and one.node.drawn.face_count for one in placed):
+            raise UsageError("has no mesh to put there.", file=row.file, remedy="Name another file or node.")
+        undone = np.asarray(np.linalg.inv(origin), np.float64)
+        nodes = [(one.node, undone @ one.world) for one in placed]
+        matrix = _matrix(row, nodes, self._scene)
+        return _New(name, tuple(_baked(node, matrix @ own) for node, own in nodes))
+
+
+def _below(scene: Scene, asset: Asset) -> Iterator[Placed]:
+    """Lights and cameras below the nodes of an asset."""
+    own = {one.number for one in (*asset.main, *asset.rest)}
+    inside = set(own)
+    for one in scene.walk():
+        if one.parent in inside and one.number not in own and one.node.drawn is None:
+            inside.add(one.number)
+            if one.node.content is not None:
+                yield one
+
+
+def _matrix(row: Row, nodes: Sequence[tuple[Node, Floats]], scene: Scene) -> Floats:
+    """What a row says is done with the new mesh: its pivot, then scale and turn."""
+    matrix = np.eye(4)
+    for axis, degrees in enumerate(row.turn):
+        if degrees:
+            matrix[:3, :3] = about_axis(np.eye(3)[axis], np.radians(degrees)) @ matrix[:3, :3]
+    matrix[:3, :3] = np.where(
+        np.abs(matrix[:3, :3] - np.rint(matrix[:3, :3])) < 1e-12, np.rint(matrix[:3, :3]), matrix[:3, :3]
+    )
+    matrix[:3, :3] *= row.scale
+    if row.pivot != "keep":
+        shown = tuple(Node(node.name, own, content=node.content) for node, own in nodes if node.drawn and node.is_shown)
+        box = replace(scene, roots=shown).bounds()
+        foot = box.mean(axis=0)
+        if row.pivot == "base":
+            axis, sign = scene.frame.up
+            foot[axis] = box[0 if sign > 0 else 1, axis]
+        matrix[:3, 3] = -matrix[:3, :3] @ foot
+    return matrix
+
+
+def _baked(node: Node, matrix: Floats) -> tuple[Node, Floats]:
+    """The node without children and with the matrix in its mesh, and what is left of that for others."""
+    alone = replace(node, children=(), transform=np.eye(4))
+    linear, offset = matrix[:3, :3], matrix[:3, 3]
+    if isinstance(node.content, Mesh):
+        if np.array_equal(matrix, np.eye(4)):
+            return alone, np.eye(4)
+        return replace(alone, content=transformed(node.content, linear, offset)), np.eye(4)
+    if isinstance(node.content, Scatter):
+        return replace(alone, content=replace(node.content, transforms=matrix @ node.content.transforms)), np.eye(4)
+    move = np.eye(4)
+    move[:3, 3] = offset
+    return replace(alone, content=turned_content(node.content, linear)), move
