@@ -5,16 +5,19 @@ from __future__ import annotations
 from collections.abc import Callable, Container, Iterable, Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter import formats
+from zesty_otter.audit.copies import copies_apart
 from zesty_otter.audit.corners import Corners, Slack, corners_of, differences, end_to_end
 from zesty_otter.audit.facts import FileFacts, facts_of
 from zesty_otter.audit.glb import inspect_glb
 from zesty_otter.audit.lights import light_differences
-from zesty_otter.model import COLOR_ROLES, Material, Mesh, Scene, TextureUse, expanded, reframed, shortened
+from zesty_otter.geometry.surface.placing import sheared
+from zesty_otter.model import COLOR_ROLES, Material, Mesh, Scatter, Scene, TextureUse, expanded, reframed, shortened
 from zesty_otter.shading import with_implied_normals
 
 _FLOAT = float(np.finfo(np.float32).eps)
@@ -86,6 +89,9 @@ def arrived(
     in_gltf = kind.name in ("glb", "gltf")
     facts = inspect_glb(path) if in_gltf else facts_of(found, path.stat().st_size)
     scene = scene if scene.frame == found.frame else reframed(scene, found.frame)
+    # What a format does not scatter, and copies with shear, are nodes of their own there.
+    scatters = "scatters" in carries
+    scene, _ = expanded(scene, lambda one: not scatters or bool(sheared(one.transforms).any()))
     meant = facts_of(scene)
     # What is there to be seen nobody can tell from every format; the whole is compared below.
     facts = replace(facts, seen=meant.seen, seen_triangles=meant.seen_triangles)
@@ -112,9 +118,7 @@ _ONLY_WHERE: dict[str, Callable[[Scene], bool]] = {
 
 def _of_corners(scene: Scene, found: Scene, carries: Container[str], quantized: bool) -> Iterator[str]:
     """What differs at single corners, mesh by mesh where both have as many, else in all of them together."""
-    ours = [(placed.node.name, mesh, placed.world) for placed, mesh in expanded(scene)[0].placed_meshes()]
-    theirs = [(placed.node.name, mesh, placed.world) for placed, mesh in expanded(found)[0].placed_meshes()]
-    ours, theirs = ([one for one in every if one[1].face_count] for every in (ours, theirs))
+    ours, theirs = _drawn(scene), _drawn(found)
     unit = " m" if scene.frame.unit == 1.0 else " units"
     polygons = "polygons" in carries
     box = found.bounds()
@@ -124,6 +128,7 @@ def _of_corners(scene: Scene, found: Scene, carries: Container[str], quantized: 
     slack = Slack(length)
     if quantized:
         slack = Slack(length + float(np.linalg.norm(box[1] - box[0])) / 65535, angle=1.5, uv=3e-5)
+    yield from _of_copies(scene, found, slack.length, unit)
     meant = [_carried(mesh, world, carries, polygons) for _, mesh, world in ours]
     got = [_carried(mesh, world, carries, polygons) for _, mesh, world in theirs]
     if len(meant) != len(got) or any(a.face_count != b.face_count for a, b in zip(meant, got, strict=False)):
@@ -138,6 +143,42 @@ def _of_corners(scene: Scene, found: Scene, carries: Container[str], quantized: 
                 yield f"{name}: {text}" if name else text
     if said > _MOST_PROBLEMS:
         yield f"and {said - _MOST_PROBLEMS} more differences at corners"
+
+
+def _drawn(scene: Scene) -> list[tuple[str, Mesh, NDArray[np.float64]]]:
+    """Every mesh with faces that is drawn, the name of its node, and where; of a scatter its first copy."""
+    found = []
+    for placed in scene.walk():
+        mesh, content = placed.node.drawn, placed.node.content
+        if mesh is not None and mesh.face_count and not (isinstance(content, Scatter) and not content.count):
+            world = placed.world @ content.transforms[0] if isinstance(content, Scatter) else placed.world
+            found.append((placed.node.name, mesh, world))
+    return found
+
+
+def _of_copies(scene: Scene, found: Scene, length: float, unit: str) -> Iterator[str]:
+    """Scatters whose copies are not as many, or stand elsewhere."""
+    meant, got = ([one for one in every.walk() if isinstance(one.node.content, Scatter)] for every in (scene, found))
+    for one, other in zip(meant, got, strict=False):
+        a, b = one.node.content, other.node.content
+        assert isinstance(a, Scatter)
+        assert isinstance(b, Scatter)
+        if a.count != b.count:
+            yield f"{one.node.name}: expected {a.count:,} copies, found {b.count:,}"
+            continue
+        off, allowed = copies_apart(a, one.world, b, other.world)
+        if off > length + allowed:
+            yield f"{one.node.name}: copies are up to {off:.3g}{unit} away"
+        lost = [key for key, values in a.properties.items() if not _is_kept(values, b.properties.get(key))]
+        if lost:
+            yield f"{one.node.name}: of its copies differ: {shortened(lost)}"
+
+
+def _is_kept(meant: NDArray[Any], found: NDArray[Any] | None) -> bool:
+    """Whether what copies have of their own came through, but for what 32-bit numbers round off."""
+    if found is None or found.shape != meant.shape:
+        return False
+    return bool(np.allclose(found, meant, rtol=4 * _FLOAT, atol=0))
 
 
 def _carried(mesh: Mesh, world: NDArray[np.float64], carries: Container[str], polygons: bool) -> Corners:
@@ -227,7 +268,7 @@ def _problems(
     else:
         paths = tuple(one[-1:] for one in found.paths)
         wanted_paths = tuple(
-            (placed.node.name,) for placed, mesh in expanded(scene)[0].placed_meshes() if mesh.face_count
+            (one.node.name,) for one in scene.walk() if one.node.drawn is not None and one.node.drawn.face_count
         )
     if paths != wanted_paths and "names" in carries:
         yield _first_difference(paths, wanted_paths)

@@ -11,11 +11,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter import pixels
+from zesty_otter.audit.copies import copies_apart
 from zesty_otter.audit.corners import Slack, corners_of, differences
 from zesty_otter.audit.lights import light_differences
 from zesty_otter.geometry.queries.distance import Surface, sampled
 from zesty_otter.geometry.surface.triangulation import triangulate
-from zesty_otter.model import Material, Mesh, Scene, TextureUse, count_of
+from zesty_otter.model import Material, Mesh, Scatter, Scene, TextureUse, count_of, expanded
 from zesty_otter.shading import with_all_normals
 from zesty_otter.steps import Reframe, Roles
 
@@ -143,6 +144,7 @@ class _Shown:
     mesh: Mesh
     points: NDArray[np.float64]
     world: NDArray[np.float64]
+    copies: Scatter | None = None
 
     @property
     def name(self) -> str:
@@ -180,6 +182,9 @@ def compare(before: Scene, after: Scene) -> Comparison:
     known = before.frame.unit is not None and after.frame.unit is not None
     unit = "m" if known else None
     axes = " ".join(before.frame.axes)
+    if _scatters(before) != _scatters(after):
+        # What is nodes in one is nodes in both.
+        before, after = expanded(before)[0], expanded(after)[0]
     one, other = (Roles().apply(Reframe(axes=axes, unit=unit).apply(scene)) for scene in (before, after))
     old, new = _shown(one), _shown(other)
     pairs = _matched(old, new)
@@ -194,18 +199,23 @@ def compare(before: Scene, after: Scene) -> Comparison:
     )
 
 
+def _scatters(scene: Scene) -> bool:
+    return any(isinstance(one.node.content, Scatter) for one in scene.walk())
+
+
 def _shown(scene: Scene) -> list[_Shown]:
-    return [
-        _Shown(
-            placed.path,
-            placed.node.role,
-            mesh,
-            mesh.points @ placed.world[:3, :3].T + placed.world[:3, 3],
-            placed.world,
-        )
-        for placed, mesh in scene.placed_meshes()
-        if mesh.face_count
-    ]
+    """Every node that draws a mesh; of a scatter the first copy stands for the mesh."""
+    found = []
+    for placed in scene.walk():
+        mesh, content = placed.node.drawn, placed.node.content
+        if mesh is None or not mesh.face_count:
+            continue
+        world, copies = placed.world, content if isinstance(content, Scatter) else None
+        if copies is not None and copies.count:
+            world = world @ copies.transforms[0]
+        points = mesh.points @ world[:3, :3].T + world[:3, 3]
+        found.append(_Shown(placed.path, placed.node.role, mesh, points, world, copies))
+    return found
 
 
 def _matched(old: list[_Shown], new: list[_Shown]) -> list[tuple[_Shown, _Shown]]:
@@ -249,6 +259,10 @@ def _apart(a: _Shown, b: _Shown) -> float:
 def _differs(a: _Shown, b: _Shown, unit: str) -> Differs:
     moved, mean, at = _moved(a, b)
     changes = []
+    if a.copies is not None or b.copies is not None:
+        text, off = _copies_differ(a, b, unit)
+        changes += [text] if text else []
+        moved = max(moved, off)
     for what, left, right in (
         ("role", a.role, b.role),
         ("points", int(a.mesh.point_used.sum()), int(b.mesh.point_used.sum())),
@@ -284,6 +298,22 @@ def _differs(a: _Shown, b: _Shown, unit: str) -> Differs:
         b.mesh.triangle_count,
         tuple(changes),
     )
+
+
+def _copies_differ(a: _Shown, b: _Shown, unit: str) -> tuple[str, float]:
+    """How copies of scatters differ, in words, and how far they are apart."""
+    one, other = a.copies, b.copies
+    counts = [1 if copies is None else copies.count for copies in (one, other)]
+    if one is None or other is None or counts[0] != counts[1]:
+        return f"copies: {counts[0]:,} became {counts[1]:,}", 0.0
+    if not one.count:
+        return "", 0.0
+    # Where the first of each stands, with what takes it to all others.
+    worlds = [it.world @ np.linalg.pinv(copies.transforms[0]) for it, copies in ((a, one), (b, other))]
+    off, allowed = copies_apart(one, worlds[0], other, worlds[1])
+    if off <= max(allowed, 1e-5 * max(_sides(a)), 4e-7 * float(np.abs(a.box).max())):
+        return "", 0.0
+    return f"copies: up to {off:.3g}{unit} away, in their order", off
 
 
 def _moved(a: _Shown, b: _Shown) -> tuple[float, float, Triple | None]:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zesty_otter.model import Frame, Scene, expanded, seen_bounds
+from zesty_otter.model import Frame, Node, Scatter, Scene, seen_bounds
 
 
 @dataclass(frozen=True)
@@ -67,27 +67,31 @@ class FileFacts:
 
 def facts_of(scene: Scene, size: int = 0) -> FileFacts:
     """The facts of a scene, as it was or is to be in a file of ``size`` bytes."""
-    scene, _ = expanded(scene)
     box = np.nan_to_num(scene.bounds()) * (scene.frame.unit or 1.0)
-    shown = [mesh for _, mesh in scene.placed_meshes() if mesh.face_count]
-    sections = [mesh.slots[number] for mesh in shown for number in mesh.used_slots]
     placed = list(scene.walk())
+    shown = [(one.node.drawn, _count(one.node)) for one in placed if one.node.drawn and one.node.drawn.face_count]
+    materials = [mesh.slots[number] for mesh, _ in shown for number in mesh.used_slots]
     metre = scene.frame.unit or 1.0
     width, height, depth = scene.frame.sides(np.nan_to_num(seen_bounds(scene)) * metre)
-    near = [one.node.mesh for one in placed if one.node.mesh and one.visible and one.node.is_shown]
+    near = [one.node for one in placed if one.node.drawn and one.visible and one.node.is_shown]
     return FileFacts(
         size,
         scene.frame.axes,
         len(placed),
         tuple(one.path for one in placed),
-        len({id(mesh) for mesh in shown}),
-        len(sections),
-        sum(mesh.triangle_count for mesh in shown),
-        sum(mesh.point_count for mesh in shown),
-        tuple(dict.fromkeys(slot.name for slot in sections if slot is not None)),
+        len({id(mesh) for mesh, _ in shown}),
+        sum(count * len(mesh.used_slots) for mesh, count in shown),
+        sum(count * mesh.triangle_count for mesh, count in shown),
+        sum(count * mesh.point_count for mesh, count in shown),
+        tuple(dict.fromkeys(slot.name for slot in materials if slot is not None)),
         len(scene.textures),
         tuple(box[0].tolist()),
         tuple(box[1].tolist()),
         (width, height, depth),
-        sum(mesh.triangle_count for mesh in near) or None,
+        sum(_count(node) * node.drawn.triangle_count for node in near if node.drawn) or None,
     )
+
+
+def _count(node: Node) -> int:
+    """How often a node shows its mesh."""
+    return node.content.count if isinstance(node.content, Scatter) else 1

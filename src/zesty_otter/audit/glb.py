@@ -20,6 +20,7 @@ from zesty_otter.audit.facts import FileFacts
 from zesty_otter.errors import InputError
 from zesty_otter.formats.files import readable
 from zesty_otter.formats.gltf.compressed import PACKED_VIEW, UnsoundError, unpacked_view
+from zesty_otter.model import copies_bounds
 
 _COMPONENTS = {5120: "i1", 5121: "u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 _WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT2": 4, "MAT3": 9, "MAT4": 16}
@@ -117,8 +118,9 @@ def read_sections(path: Path) -> Iterator[Section]:
     image : (H, W, 4) float64, 0 to 1; one pixel where there is no texture
     """
     inspection = _Inspection(Path(path))
-    for node, world, _ in inspection._placed():
-        for primitive in inspection.document["meshes"][node["mesh"]]["primitives"] if "mesh" in node else ():
+    every = ((node, world) for node, worlds, _ in inspection._placed() for world in worlds if "mesh" in node)
+    for node, world in every:
+        for primitive in inspection.document["meshes"][node["mesh"]]["primitives"]:
             data = {name: inspection._accessor(n).astype(float) for name, n in primitive["attributes"].items()}
             points = data["POSITION"] @ world[:3, :3].T + world[:3, 3]
             uvs = data.get("TEXCOORD_0", np.zeros((len(points), 2)))
@@ -151,22 +153,22 @@ class _Inspection:
         boxes: list[NDArray[Any]] = []
         meshes = self.document.get("meshes", [])
         counted = [self._mesh(mesh) for mesh in meshes]
-        for node, world, _ in self._placed():
+        every = self._placed()
+        for node, worlds, _ in every:
             if "mesh" in node:
                 count, vertex_count, section_count, points = counted[node["mesh"]]
                 triangles, vertices, sections = (
-                    triangles + count,
-                    vertices + vertex_count,
-                    sections + section_count,
+                    triangles + count * len(worlds),
+                    vertices + vertex_count * len(worlds),
+                    sections + section_count * len(worlds),
                 )
-                placed = points @ world[:3, :3].T + world[:3, 3]
-                boxes.append(np.array([placed.min(axis=0), placed.max(axis=0)]))
+                boxes.append(copies_bounds(points, worlds))
         everything = np.concatenate(boxes) if boxes else np.zeros((1, 3))
         return FileFacts(
             len(self.raw),
             ("left", "up", "forward"),
-            len(self._placed()),
-            tuple(path for _, _, path in self._placed()),
+            len(every),
+            tuple(path for _, _, path in every),
             len(meshes),
             sections,
             triangles,
@@ -274,7 +276,7 @@ class _Inspection:
             return np.asarray(np.asarray(image.convert("RGBA")) / 255 * factor)
 
     def _placed(self) -> list[tuple[dict[str, Any], NDArray[Any], tuple[str, ...]]]:
-        """Every node of the scene with its world transform and the names down to it, in the order of the tree."""
+        """Every node of the scene with its world transforms (N, 4, 4) and the names down to it, in tree order."""
         nodes = self.document.get("nodes", [])
         scene = self.document["scenes"][self.document.get("scene", 0)]
         stack: list[tuple[int, NDArray[Any], tuple[str, ...]]] = [(n, np.eye(4), ()) for n in scene["nodes"][::-1]]
@@ -287,36 +289,44 @@ class _Inspection:
             stack.extend((child, world, path) for child in node.get("children", [])[::-1])
             if len(placed) > len(nodes):
                 raise self.fail("its node tree is not a tree")
-        return [one for given in placed for one in self._copies(*given)]
+        return [(node, world @ self._copies(node), path) for node, world, path in placed]
 
-    def _copies(
-        self, node: dict[str, Any], world: NDArray[Any], path: tuple[str, ...]
-    ) -> Iterator[tuple[dict[str, Any], NDArray[Any], tuple[str, ...]]]:
-        """A node, or the empty node and every copy of its mesh that it scatters."""
+    def _copies(self, node: dict[str, Any]) -> NDArray[Any]:
+        """(N, 4, 4) where a node shows its mesh, in its own space: once, or where it scatters it."""
         about = node.get("extensions", {}).get("EXT_mesh_gpu_instancing")
         if about is None:
-            yield node, world, path
-            return
-        yield {"name": node.get("name")}, world, path
-        columns = {name.lower(): self._accessor(number) for name, number in about["attributes"].items()}
+            return np.eye(4)[None]
+        given = {key: number for key, number in about["attributes"].items() if not key.startswith("_")}
+        columns = {key.lower(): self._accessor(number).astype(float) for key, number in given.items()}
         if not columns:
             raise self.fail("a scatter has no places")
-        count = len(next(iter(columns.values())))
-        for n in range(count):
-            local = _local({name: values[n].astype(float).tolist() for name, values in columns.items()})
-            yield {"mesh": node["mesh"]}, world @ local, (*path, f"{path[-1]}_{n + 1:0{len(str(count))}}")
+        if len({len(values) for values in columns.values()}) > 1:
+            raise self.fail("a scatter has not as many rotations or scales as places")
+        return _locals(columns, len(next(iter(columns.values()))))
 
 
 def _local(node: dict[str, Any]) -> NDArray[Any]:
     if "matrix" in node:
         return np.array(node["matrix"]).reshape(4, 4).T
-    matrix = np.eye(4)
-    x, y, z, w = node.get("rotation", (0, 0, 0, 1))
-    matrix[:3, :3] = [
-        [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
-        [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
-        [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
-    ]
-    matrix[:3, :3] *= node.get("scale", (1, 1, 1))
-    matrix[:3, 3] = node.get("translation", (0, 0, 0))
-    return matrix
+    given: dict[str, NDArray[Any]] = {
+        key: np.array([node[key]], float) for key in ("rotation", "scale", "translation") if key in node
+    }
+    return np.asarray(_locals(given, 1)[0])
+
+
+def _locals(columns: dict[str, NDArray[Any]], count: int) -> NDArray[Any]:
+    """(N, 4, 4) matrices of rotations (x, y, z, w), scales and translations."""
+    matrices = np.tile(np.eye(4), (count, 1, 1))
+    if "rotation" in columns:
+        x, y, z, w = columns["rotation"].T
+        rows = [
+            [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
+            [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
+            [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
+        ]
+        matrices[:, :3, :3] = np.array(rows).transpose(2, 0, 1)
+    if "scale" in columns:
+        matrices[:, :3, :3] *= columns["scale"][:, None, :]
+    if "translation" in columns:
+        matrices[:, :3, 3] = columns["translation"]
+    return matrices

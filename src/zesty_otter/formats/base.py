@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.errors import InputError, ModelError, UsageError, closest
+from zesty_otter.errors import InputError, ModelError, OutputError, UsageError, closest
 from zesty_otter.formats.colors import as_light, as_seen
 from zesty_otter.formats.files import Encoded
 from zesty_otter.formats.placement import in_uvs
@@ -390,7 +390,11 @@ class Format:
         _refuse_far_away(scene)
         copies = 0
         if "scatters" not in self.carries:
-            scene, copies = expanded(scene)
+            try:
+                scene, copies = expanded(scene)
+            except ModelError as error:
+                problem = f"{self.title} has no scatters: {error.problem}"
+                raise OutputError(problem, file=name, place=error.place, remedy=error.remedy) from None
         if "properties" in self.carries:
             scene = scene.map_nodes(_telling_its_role)
         if self.colors == "screen":

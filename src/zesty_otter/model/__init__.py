@@ -40,6 +40,7 @@ if TYPE_CHECKING:
         Scatter,
         Scene,
         content_bounds,
+        copies_bounds,
         default_names,
         expanded,
         placed_bounds,
@@ -57,8 +58,8 @@ __getattr__ = loaded_when_asked(
         mesh="Layer Mesh all_finite compact corners_of_faces",
         naming="count_of is_default_name shortened",
         roles="ROLES Role",
-        scene="Camera Content Light Node Note Placed Renamed Scatter Scene content_bounds default_names expanded"
-        " placed_bounds seen_bounds",
+        scene="Camera Content Light Node Note Placed Renamed Scatter Scene content_bounds copies_bounds default_names"
+        " expanded placed_bounds seen_bounds",
         transforms="cofactors_of determinant reframed transformed turned_content",
     ),
 )
@@ -92,6 +93,7 @@ __all__ = [
     "cofactors_of",
     "compact",
     "content_bounds",
+    "copies_bounds",
     "corners_of_faces",
     "count_of",
     "default_names",

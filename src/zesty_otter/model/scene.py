@@ -38,6 +38,7 @@ from zesty_otter.model.naming import count_of, is_default_name, words_of
 from zesty_otter.model.roles import ROLES
 
 _MOST_SHOWN = 200
+_MOST_EXPANDED = 200_000  # copies that become nodes
 
 LIGHT_KINDS = ("point", "spot", "directional")
 """How a light shines."""
@@ -259,13 +260,8 @@ class Scatter:
         >>> zo.Scatter(sail, np.stack([np.eye(4), away])).bounds(np.eye(4)).max(axis=0).tolist()
         [12.0, 3.0, 0.0]
         """
-        points = self.mesh.points[self.mesh.point_used]
-        if not len(points) or not self.count:
-            return np.full((2, 3), np.nan)
-        placed = world @ self.transforms
-        rows, offsets = placed[:, :3, :3], placed[:, :3, 3]
-        low = [-_farthest(points, -rows[:, k], -offsets[:, k]) for k in range(3)]
-        return np.array([low, [_farthest(points, rows[:, k], offsets[:, k]) for k in range(3)]])
+        placed = self.transforms if np.array_equal(world, np.eye(4)) else world @ self.transforms
+        return copies_bounds(self.mesh.points[self.mesh.point_used], placed)
 
 
 Content = Mesh | Scatter | Light | Camera
@@ -1202,6 +1198,32 @@ def content_bounds(placed: Placed) -> NDArray[np.float64]:
     return placed_bounds(content, placed.world) if isinstance(content, Mesh) else np.full((2, 3), np.nan)
 
 
+def copies_bounds(points: NDArray[np.float64], transforms: NDArray[np.float64]) -> NDArray[np.float64]:
+    """(2, 3) lowest and highest corner of points under each of many transforms.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+    transforms : (N, 4, 4) float64
+
+    Returns
+    -------
+    (2, 3) float64
+        NaN where there are none.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> copies_bounds(np.eye(3), np.stack([np.eye(4), np.diag([2.0, 1.0, 1.0, 1.0])])).tolist()
+    [[0.0, 0.0, 0.0], [2.0, 1.0, 1.0]]
+    """
+    if not len(points) or not len(transforms):
+        return np.full((2, 3), np.nan)
+    rows, offsets = transforms[:, :3, :3], transforms[:, :3, 3]
+    low = [-_farthest(points, -rows[:, k], -offsets[:, k]) for k in range(3)]
+    return np.array([low, [_farthest(points, rows[:, k], offsets[:, k]) for k in range(3)]])
+
+
 def seen_bounds(scene: Scene) -> NDArray[np.float64]:
     """(2, 3) lowest and highest corner, in the scene, of what is seen near by: visible meshes.
 
@@ -1251,6 +1273,11 @@ def expanded(scene: Scene, wanted: Callable[[Scatter], bool] = lambda _: True) -
     scene : Scene
     made : int
 
+    Raises
+    ------
+    ModelError
+        When that would make more nodes than anything can hold.
+
     Examples
     --------
     >>> import numpy as np
@@ -1261,11 +1288,24 @@ def expanded(scene: Scene, wanted: Callable[[Scatter], bool] = lambda _: True) -
     (Scene 'scene': 4 nodes, 1 mesh, left up forward, m, 3)
     """
     made = 0
+    every = [one.node.content for one in scene.walk() if isinstance(one.node.content, Scatter)]
+    every = [one for one in every if wanted(one)]
+    if not every:
+        return scene, 0
+    chosen = {id(one) for one in every}
+    copies = sum(one.count for one in every)
+    if copies > _MOST_EXPANDED:
+        triangles = sum(one.count * one.mesh.triangle_count for one in every)
+        raise ModelError(
+            f"{copies:,} copies would become nodes of their own, with {triangles:,} triangles in all.",
+            place=f"scatter of {every[0].mesh.name}",
+            remedy="Write glTF or USD, which keep scatters, or cut it with the step cells and write a file for each.",
+        )
 
     def apart(node: Node) -> Node:
         nonlocal made
         scatter = node.content
-        if not isinstance(scatter, Scatter) or not wanted(scatter):
+        if not isinstance(scatter, Scatter) or id(scatter) not in chosen:
             return node
         digits = len(str(scatter.count))
         copies = tuple(

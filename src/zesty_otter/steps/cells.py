@@ -56,7 +56,7 @@ class Cells(Step):
     """
 
     slug: ClassVar[str] = "cells"
-    example: ClassVar[dict[str, Any]] = {"size": "20m", "triangles": 500_000}
+    example: ClassVar[dict[str, Any]] = {"size": 20.0, "triangles": 500_000}
 
     size: Length = Field(gt=0, description="Side of a cell: 20m.")
     by: Literal["pivot", "cut"] = Field(
