@@ -125,7 +125,9 @@ def _toml(value: Any) -> str:
 
 
 def _default(field: Any) -> str:
-    value: Any = field.default_factory() if field.default_factory else "" if field.is_required() else field.default
+    if field.is_required():
+        return "must be set"
+    value: Any = field.default_factory() if field.default_factory else field.default
     if value is None or value in ((), {}):
         return "none"
     if isinstance(value, bool):

@@ -204,7 +204,14 @@ def read(
         if facets is not None and unit is not None and "facets" in kind.chooses:
             facets = _facets_in(facets, unit)
         chosen = {"pose": pose, "scene": scene, "facets": facets}
-        found = kind.read(path, progress, [Path(folder) for folder in folders], colors, **chosen)
+        beside = [Path(folder) for folder in folders]
+        found = kind.read(path, progress, beside, colors, **chosen)
+        if any(one.node.piece for one in found.walk()):
+            from zesty_otter.formats.pieces import with_pieces
+
+            found = with_pieces(
+                found, path, beside, lambda piece: read(piece, unit, axes, folders=folders, colors=colors)
+            )
         found = file.rid_of_folder(found)
     said = said_frame(first_bytes) if kind.axes_vary else None
     if said is not None:

@@ -89,6 +89,11 @@ def points_into(index: NDArray[Any], count: int) -> bool:
     return not len(index) or (int(index.min()) >= 0 and int(index.max()) < count)
 
 
+def shows_nothing(scene: Scene) -> bool:
+    """Whether a scene has no face, and places no other file that might have some."""
+    return not any(mesh.face_count for mesh in scene.meshes) and not any(one.node.piece for one in scene.walk())
+
+
 def nothing_to_write(scene: Scene) -> InputError:
     """The complaint about a scene without a face."""
     return InputError(

@@ -99,6 +99,8 @@ class Format:
         One of `COLORS`.
     plain_faces : bool
         Whether its readers take triangles and convex quads only, whatever it allows.
+    pieces : bool
+        Whether a scene can place other files, by the property ``piece`` of nodes.
     """
 
     name: str
@@ -115,6 +117,7 @@ class Format:
     settings: tuple[Setting, ...] = ()
     colors: str = "linear"
     plain_faces: bool = False
+    pieces: bool = False
 
     def read(
         self,

@@ -131,8 +131,10 @@ class Output(Settings):
     folder: Template = Field("", description="Folder below that of the job, with {folder}, {source}, {group} ...")
     file: Template = Field("{name}", description="Name of each file, without its ending.")
     suffix: Template = Field("", description="Text after the name, to tell outputs apart: _low, _{target}.")
-    split: Literal["scene", "object", "group", "top-group"] = Field(
-        "scene", description="A file for the whole source, each object, each innermost group, or each outermost group."
+    split: Literal["scene", "object", "group", "top-group", "cell", "pieces"] = Field(
+        "scene",
+        description="A file for the whole source, each object, each innermost or outermost group, each cell that the"
+        " step cells made; or pieces: each asset once, and a light scene {source}_scene that places them.",
     )
     meshes: Literal["separate", "joined"] = Field(
         "separate", description="separate: nodes keep their places; joined: one mesh, slots merged by material."

@@ -271,6 +271,12 @@ def _planned_outputs(job: Job) -> Iterator[PlannedOutput]:
                 raise UsageError(problem, remedy="`zesty-otter formats` lists what each has.")
         for kind in kinds:
             kind.checked(kind.known(output.writing))
+            if output.split == "pieces" and not kind.pieces:
+                able = ", ".join(one.name for one in all_formats() if one.pieces)
+                raise UsageError(
+                    f"output '{name}': {kind.title} files cannot place others, so split = 'pieces' is not for them.",
+                    remedy=f"Formats that can: {able}.",
+                )
         frame = worked_in(kinds, target.space if target else None, output.axes, output.unit)
         for alike in _prepared_alike(kinds, target):
             yield PlannedOutput(

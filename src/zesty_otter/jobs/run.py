@@ -419,6 +419,8 @@ class _Run:
                 target = home / name
                 if not target.parent.exists():
                     target.parent.mkdir(parents=True, exist_ok=True)
+                if target.exists() and hash_of(target) == made.files[name][1]:
+                    continue  # what watches the folder is to see only what changed
                 _move(made.files[name][0], target)
         except OSError as error:
             raise OutputError(

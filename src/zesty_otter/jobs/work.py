@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from zesty_otter.audit.facts import FileFacts
+from zesty_otter.audit.facts import FileFacts, facts_of
 from zesty_otter.audit.findings import Finding
 from zesty_otter.errors import FindingsError, InputError, InternalError, UnknownUnitError, ZestyOtterError
 from zesty_otter.formats import format_of
@@ -17,6 +17,7 @@ from zesty_otter.jobs.assemble import ReadPart, assembled
 from zesty_otter.jobs.planning import Part, PlannedOutput, Task, holds_exact
 from zesty_otter.model import Note, Scene
 from zesty_otter.pipeline.delivery import stage
+from zesty_otter.pipeline.level import linked
 from zesty_otter.pipeline.pieces import Piece, levels_apart
 from zesty_otter.pipeline.wanted import checked, pieces_of, prepare
 from zesty_otter.steps import Roles, apply
@@ -121,22 +122,26 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
             text = f"output '{output.name}' has nothing to write: no mesh with a face is left"
             notes.append(Note("lost", text, "job", task.name))
         for number, piece in enumerate(pieces, 1):
-            findings += checked(piece, output.wanted, output.name)
-            parts = levels_apart(piece, output.target)
+            findings += checked(piece, output.wanted, output.name) if not piece.places else ()
+            parts = levels_apart(piece, output.target) if not piece.places else [piece]
             for part, path in [(one, path) for one in parts for path in _paths(task, output, one, number, notes)]:
                 if staging is None:
                     made.append(only_planned(output, path))
                     continue
                 folder = staging.with_name(f"{staging.name}-{len(made)}")
+                placing = linked(part.scene, _beside(task, output, path, pieces)) if part.places else part.scene
                 written, arrival, files = stage(
-                    part.scene,
+                    placing,
                     path.name,
                     folder,
                     keep_hidden=output.wanted.keep_hidden,
                     **format_of(path).known(output.wanted.writing),
                 )
                 notes += [replace(note, **about) for note in written]
-                made.append(Made(output.name, path, files, arrival.facts, arrival.problems, bool(arrival.compared)))
+                facts = arrival.facts
+                if part.places:  # what it shows is in other files
+                    facts = replace(facts, seen=facts_of(prepared).seen)
+                made.append(Made(output.name, path, files, facts, arrival.problems, bool(arrival.compared)))
     if not made and staging is not None and not any(note.text.startswith(_THERE) for note in notes):
         remedy = "`zesty-otter survey` shows what was read."
         error = InputError("has nothing to write: no mesh with a face is left.", file=task.name, remedy=remedy)
@@ -147,6 +152,16 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
 
         page = part_of(task, made[-1].files[made[-1].path.name][0], renamed)
     return Done(tuple(made), tuple(_inputs(used)), tuple(notes), tuple(dict.fromkeys(findings)), part=page)
+
+
+def _beside(task: Task, output: PlannedOutput, path: Path, pieces: Sequence[Piece]) -> dict[str, str]:
+    """Where the files of pieces stand, from the folder of the one that places them."""
+    kind = format_of(path)
+    found = {}
+    for number, piece in enumerate(pieces, 1):
+        own = output.path(kind, output.tokens(task, piece.name, piece.group, number))
+        found[piece.name] = Path(os.path.relpath(own, path.parent)).as_posix()
+    return found
 
 
 def _paths(task: Task, output: PlannedOutput, piece: Piece, number: int, notes: list[Note]) -> Iterator[Path]:

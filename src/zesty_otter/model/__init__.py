@@ -45,6 +45,7 @@ if TYPE_CHECKING:
         expanded,
         placed_bounds,
         seen_bounds,
+        with_nodes_behind,
     )
     from zesty_otter.model.transforms import cofactors_of, determinant, reframed, transformed, turned_content
 
@@ -59,7 +60,7 @@ __getattr__ = loaded_when_asked(
         naming="count_of is_default_name shortened",
         roles="ROLES Role",
         scene="Camera Content Light Node Note Placed Renamed Scatter Scene content_bounds copies_bounds default_names"
-        " expanded placed_bounds seen_bounds",
+        " expanded placed_bounds seen_bounds with_nodes_behind",
         transforms="cofactors_of determinant reframed transformed turned_content",
     ),
 )
@@ -114,4 +115,5 @@ __all__ = [
     "shortened",
     "transformed",
     "turned_content",
+    "with_nodes_behind",
 ]

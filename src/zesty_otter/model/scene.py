@@ -6,7 +6,7 @@ import fnmatch
 import itertools
 import math
 import operator
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from html import escape
 from pathlib import Path
@@ -403,6 +403,12 @@ class Node:
     def is_shown(self) -> bool:
         """Whether it is there to be seen near by: it is visible, or a box in place of something that is not there."""
         return self.role == "visible" or (self.role == "stand-in" and "asset" not in self.properties)
+
+    @property
+    def piece(self) -> str | None:
+        """The file whose content is to stand here, as a path from the file of the scene; see ``formats.pieces``."""
+        found = self.properties.get("piece")
+        return found if isinstance(found, str) and found else None
 
     @property
     def drawn(self) -> Mesh | None:
@@ -1308,21 +1314,62 @@ def expanded(scene: Scene, wanted: Callable[[Scatter], bool] = lambda _: True) -
         if not isinstance(scatter, Scatter) or id(scatter) not in chosen:
             return node
         digits = len(str(scatter.count))
+        # Of a piece each copy is shown by a node that names it.
+        shown, named = (scatter.mesh, {}) if node.piece is None else (None, {"piece": node.piece})
         copies = tuple(
             Node(
                 f"{node.name}_{n:0{digits}}",
                 matrix,
-                content=scatter.mesh,
+                content=shown,
                 visible=node.visible,
                 role=node.role,
-                properties=scatter.properties_of(n - 1) if scatter.properties else NOTHING,
+                properties={**scatter.properties_of(n - 1), **named} if scatter.properties or named else NOTHING,
             )
             for n, matrix in enumerate(scatter.transforms, 1)
         )
         made += scatter.count
-        return replace(node, content=None, children=(*copies, *node.children))
+        rest = {key: value for key, value in node.properties.items() if key != "piece"}
+        return replace(node, content=None, children=(*copies, *node.children), properties=rest)
 
     return scene.map_nodes(apart), made
+
+
+def with_nodes_behind(
+    scene: Scene,
+    behind: Mapping[int, list[Node]],
+    changed: Mapping[int, Node],
+    inside: Mapping[int, Sequence[Node]] | None = None,
+) -> Scene:
+    """The scene with some nodes changed, with others behind them as siblings, and with more children.
+
+    Parameters
+    ----------
+    scene : Scene
+    behind : mapping of int to list of Node
+        What stands behind nodes, by place in the walk.
+    changed : mapping of int to Node
+        What takes the place of nodes; their children are those of the scene.
+    inside : mapping of int to sequence of Node, optional
+        What nodes hold before their children.
+
+    Returns
+    -------
+    Scene
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> yard = zo.Scene.from_nodes(zo.Node("boat"), zo.Node("quay"))
+    >>> with_nodes_behind(yard, {0: [zo.Node("oar")]}, {}).roots
+    (Node 'boat': empty, Node 'oar': empty, Node 'quay': empty)
+    """
+    done: list[list[Node]] = []
+    order = [placed.node for placed in scene.walk()]
+    for n in range(len(order) - 1, -1, -1):
+        below = [child for children in [done.pop() for _ in order[n].children] for child in children]
+        new = changed.get(n, order[n])
+        done.append([replace(new, children=(*(inside or {}).get(n, ()), *below)), *behind.get(n, ())])
+    return replace(scene, roots=tuple(node for nodes in reversed(done) for node in nodes))
 
 
 def _farthest(points: NDArray[np.float64], rows: NDArray[np.float64], offsets: NDArray[np.float64]) -> float:

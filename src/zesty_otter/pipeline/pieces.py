@@ -7,8 +7,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from zesty_otter.errors import UsageError
 from zesty_otter.model import Node, Placed, Scene
 from zesty_otter.steps.assets import assets_of, level_of, usual_templates
+from zesty_otter.steps.cells import CELL
 from zesty_otter.steps.words import chosen
 from zesty_otter.targets import Target
 
@@ -23,11 +25,14 @@ class Piece:
     group : str
         The group it is or belongs to.
     scene : Scene
+    places : bool
+        Whether its nodes place other pieces, which they name.
     """
 
     name: str
     group: str
     scene: Scene
+    places: bool = False
 
 
 def split(scene: Scene, how: str, name: str, common: tuple[str, ...] = ()) -> list[Piece]:
@@ -35,9 +40,10 @@ def split(scene: Scene, how: str, name: str, common: tuple[str, ...] = ()) -> li
 
     Parameters
     ----------
-    how : {"scene", "object", "group", "top-group"}
+    how : {"scene", "object", "group", "top-group", "cell", "pieces"}
         One piece; a piece for every asset; for every innermost group, with the assets in it; for every
-        outermost group, with everything in it. Assets in no group are pieces of their own.
+        outermost group, with everything in it; for every cell that the step cells made. Assets in no group are
+        pieces of their own. With pieces, each asset once about its own pivot, and a light scene that places them.
     name : str
         The name of the piece when there is only one.
     common : tuple of str
@@ -50,10 +56,14 @@ def split(scene: Scene, how: str, name: str, common: tuple[str, ...] = ()) -> li
     """
     if how == "scene":
         return [Piece(name, "", scene)]
+    if how == "pieces":
+        from zesty_otter.pipeline.level import in_pieces
+
+        return [Piece(*one) for one in in_pieces(scene, name)]
     order = list(scene.walk())
     shared = _with_all_below(order, {one.number for one in order if common and chosen(common, one)})
     rest = [one for one in order if one.number not in shared]
-    find = {"object": _objects, "group": _groups, "top-group": _top_groups}[how]
+    find = {"object": _objects, "group": _groups, "top-group": _top_groups, "cell": _cells}[how]
     pieces = []
     for piece_name, group, numbers in find(scene, rest, order):
         own = numbers - shared
@@ -163,6 +173,25 @@ def _top_groups(_: Scene, rest: list[Placed], order: list[Placed]) -> Iterator[t
         key = (top.node.groups[0], -1) if top.node.groups else (top.node.name, top.number)
         found.setdefault(key, set()).add(one.number)
     for (name, _number), numbers in found.items():
+        yield name, name, numbers
+
+
+def _cells(_: Scene, rest: list[Placed], order: list[Placed]) -> Iterator[tuple[str, str, set[int]]]:
+    found: dict[str, set[int]] = {}
+    inside: dict[int, str] = {}
+    for one in order:
+        cell = inside.get(one.parent)
+        if cell is None and isinstance(one.node.properties.get(CELL), str):
+            cell = one.node.name
+        if cell is not None:
+            inside[one.number] = cell
+    if not inside:
+        raise UsageError(
+            "split = 'cell' needs cells, and the scene has none.", remedy="Add a step such as 'cells size=20m'."
+        )
+    for one in rest:
+        found.setdefault(inside.get(one.number, "rest"), set()).add(one.number)
+    for name, numbers in found.items():
         yield name, name, numbers
 
 

@@ -187,7 +187,7 @@ def pieces_of(scene: Scene, name: str, wanted: Wanted) -> list[Piece]:
         pieces = [replace(piece, scene=cut.apply(piece.scene)) for piece in pieces]
     if wanted.place == "origin":
         pieces = [at_origin(piece, wanted.common) for piece in pieces]
-    return [piece for piece in pieces if has_mesh(piece.scene)]
+    return [piece for piece in pieces if piece.places or has_mesh(piece.scene)]
 
 
 def checked(piece: Piece, wanted: Wanted, output: str = "") -> Sequence[Finding]:

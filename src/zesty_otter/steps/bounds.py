@@ -9,10 +9,10 @@ from numpy.typing import NDArray
 from pydantic import AfterValidator, Field
 
 from zesty_otter.geometry.solids.fits import smallest_box, smallest_sphere
-from zesty_otter.model import Mesh, Node, Note, Scene, count_of, determinant, is_within
+from zesty_otter.model import Mesh, Node, Note, Scene, count_of, determinant, is_within, with_nodes_behind
 from zesty_otter.steps.assets import Roles, assets_of
 from zesty_otter.steps.base import Step
-from zesty_otter.steps.siblings import Siblings, holds, with_nodes_behind
+from zesty_otter.steps.siblings import Siblings, holds
 from zesty_otter.steps.words import Words, chosen, chosen_numbers
 
 _BOX = [[0, 2, 3, 1], [4, 5, 7, 6], [0, 1, 5, 4], [2, 6, 7, 3], [0, 4, 6, 2], [1, 3, 7, 5]]

@@ -26,12 +26,13 @@ from zesty_otter.model import (
     TextureUse,
     count_of,
     determinant,
+    with_nodes_behind,
 )
 from zesty_otter.shading import painted, placed_uvs
 from zesty_otter.steps.assets import Asset, Roles, assets_of, level_of
 from zesty_otter.steps.base import Step, tell
 from zesty_otter.steps.levels import FieldOfView, LevelNames, PictureHeight, PixelError, distance_of
-from zesty_otter.steps.siblings import Siblings, with_nodes_behind
+from zesty_otter.steps.siblings import Siblings
 from zesty_otter.steps.words import chosen_numbers
 
 _UNSAFE = re.compile(r"[^\w.-]+")

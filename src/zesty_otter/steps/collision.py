@@ -36,10 +36,22 @@ from zesty_otter.geometry.solids.shapes import (
 from zesty_otter.geometry.solids.solid import Solid, misfit
 from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.geometry.surface.triangulation import triangulate
-from zesty_otter.model import LARGEST, Mesh, Node, Note, Placed, Scene, count_of, determinant, format_length, shortened
+from zesty_otter.model import (
+    LARGEST,
+    Mesh,
+    Node,
+    Note,
+    Placed,
+    Scene,
+    count_of,
+    determinant,
+    format_length,
+    shortened,
+    with_nodes_behind,
+)
 from zesty_otter.steps.assets import Asset, Roles, assets_of
 from zesty_otter.steps.base import Length, Step, tell
-from zesty_otter.steps.siblings import OfSizes, Siblings, holds, size_of, with_nodes_behind
+from zesty_otter.steps.siblings import OfSizes, Siblings, holds, size_of
 from zesty_otter.steps.words import Words, chosen, chosen_numbers
 
 Shape = Literal[

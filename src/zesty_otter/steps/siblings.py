@@ -9,7 +9,7 @@ from typing import Any, Generic, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.model import Mesh, Node, Placed, Scatter, Scene, determinant
+from zesty_otter.model import Mesh, Node, Placed, Scatter, determinant
 
 T = TypeVar("T")
 
@@ -104,13 +104,3 @@ class OfSizes(Generic[T]):
         """What copies have in common that are turned, or of another size."""
         unit = linear / (size_of(linear) or 1.0)
         return id(mesh), more, ((unit.T @ unit).round(6) + 0.0).tobytes()
-
-
-def with_nodes_behind(scene: Scene, behind: Mapping[int, list[Node]], changed: Mapping[int, Node]) -> Scene:
-    """The scene with some nodes changed, and with others behind them as siblings."""
-    done: list[list[Node]] = []
-    order = [placed.node for placed in scene.walk()]
-    for n in range(len(order) - 1, -1, -1):
-        below = [child for children in [done.pop() for _ in order[n].children] for child in children]
-        done.append([replace(changed.get(n, order[n]), children=tuple(below)), *behind.get(n, ())])
-    return replace(scene, roots=tuple(node for nodes in reversed(done) for node in nodes))

@@ -30,6 +30,7 @@ FORMATS = (
         spaces=("left back up", "up right forward"),
         reader="zesty_otter.formats.collada.reader",
         writer="zesty_otter.formats.collada.writer",
+        pieces=True,
         colors="screen",
     ),
 )

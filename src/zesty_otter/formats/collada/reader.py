@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterator, Sequence
 from functools import partial
 from pathlib import Path
 from typing import Any
+from urllib.parse import unquote
 
 import numpy as np
 from numpy.typing import NDArray
@@ -143,7 +144,7 @@ class _Reading:
             kind = name_of(one)
             if kind == "node":
                 below.append(self._node(one, depth + 1, above))
-            elif kind == "instance_node":
+            elif kind == "instance_node" and _piece(one) is None:
                 below += self._instance(one, depth, above)
             elif kind in ("instance_geometry", "instance_controller"):
                 mesh = self._instance_mesh(one, kind, element)
@@ -167,6 +168,11 @@ class _Reading:
                 below.append(Node(f"{name}_collision_{count}", content=mesh, role="collision"))
         role = "collision" if shown.intersection(solid) else "visible"
         properties = dict(_properties(element))
+        placed = [piece for one in children(element, "instance_node") if (piece := _piece(one)) is not None]
+        if len(placed) == 1 and content is None:
+            properties["piece"] = placed[0]
+        elif placed:
+            self.note("lost", f"node '{name}' places several other files; only a node of its own places one")
         return Node(
             name, self._transform(element), tuple(below), content, groups=groups, role=role, properties=properties
         )
@@ -354,3 +360,9 @@ def _step(kind: str, values: NDArray[np.float64]) -> NDArray[np.float64] | None:
 def _unit(vector: NDArray[np.float64]) -> NDArray[np.float64]:
     length = float(np.linalg.norm(vector))
     return vector / length if length > 0 else vector
+
+
+def _piece(instance: Element) -> str | None:
+    """The other file that an instance places, as a path; None where it is in this one."""
+    before, hash_sign, _ = (instance.get("url") or "").partition("#")
+    return unquote(before) if hash_sign and before else None

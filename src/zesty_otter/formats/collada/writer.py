@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable
+from pathlib import PurePosixPath
 from typing import Any
 from urllib.parse import quote
 
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.bare import nothing_to_write
+from zesty_otter.formats.bare import nothing_to_write, shows_nothing
 from zesty_otter.formats.collada.reader import AXES, PROPERTIES
 from zesty_otter.formats.colors import DIELECTRIC, strong
 from zesty_otter.formats.files import Buffer, Encoded
@@ -47,7 +48,7 @@ _MADE = "2000-01-01T00:00:00Z"
 
 def encode(scene: Scene, name: str) -> Encoded:
     """The files of a scene: ``name`` and its textures."""
-    if not any(mesh.face_count for mesh in scene.meshes):
+    if shows_nothing(scene):
         raise nothing_to_write(scene)
     up_axis = "XYZ"[scene.frame.up[0]] + "_UP"
     frame = Frame(AXES[up_axis], scene.frame.unit)
@@ -67,6 +68,8 @@ class _Writer:
         self.notes: list[Note] = []
         self.xml = Xml()
         self.ids = Ids()
+        # Other files place what is in this one by the names of its roots.
+        self.roots = {id(one): self.ids.new(one.name) for one in scene.roots}
         self.materials = {id(one): self.ids.new(one.name) for one in scene.materials}
         self.images = {id(one): self.ids.new(f"{one.name}-image") for one in scene.textures}
         self.meshes = {id(one): self.ids.new(f"{one.name}-mesh") for one in scene.meshes if one.face_count}
@@ -385,7 +388,7 @@ class _Writer:
         """Opens the node of a tree and writes what stands in it, apart from its children."""
         xml = self.xml
         layer = " ".join("_".join(group.split()) for group in node.groups) or None
-        known = self.ids.new(node.name)
+        known = self.roots.get(id(node)) or self.ids.new(node.name)
         xml.begin("node", id=known, name=node.name, layer=layer)
         matrix = node.transform
         content = node.content
@@ -401,7 +404,10 @@ class _Writer:
         if turned is not None:
             xml.begin("node", name=f"{node.name}_aim")
             xml.leaf("matrix", plain(*turned.ravel()))
-        if isinstance(content, Camera):
+        if node.piece is not None:
+            stem = PurePosixPath(node.piece).stem
+            xml.leaf("instance_node", url=f"{quote(node.piece)}#{Ids().new(stem)}")
+        elif isinstance(content, Camera):
             xml.leaf("instance_camera", url=f"#{self.extras[id(content)]}")
         elif isinstance(content, Mesh) and content.face_count:
             self._instance(content)

@@ -13,7 +13,7 @@ from urllib.parse import quote
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.bare import nothing_to_write
+from zesty_otter.formats.bare import nothing_to_write, shows_nothing
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.gltf.compressed import PACKED_VIEW, packed_corners, packed_rows
 from zesty_otter.formats.gltf.extras import UV_NAMES
@@ -57,7 +57,7 @@ def encode(scene: Scene, name: str, *, quantized: bool = False, compressed: bool
     ``quantized`` stores positions in 16 bits, normals and tangents in 8, and UVs between 0 and 1 in 16
     (extension KHR_mesh_quantization). ``compressed`` packs attributes and indices (EXT_meshopt_compression).
     """
-    if not any(mesh.face_count for mesh in scene.meshes):
+    if shows_nothing(scene):
         raise nothing_to_write(scene)
     scene, baked = _without_shear(reframed(scene, FRAME))
     # Copies are made of a translation, a rotation and a scale as well.

@@ -18,6 +18,7 @@ from zesty_otter.formats.bare import if_sound
 from zesty_otter.formats.exact import became, facts_of
 from zesty_otter.formats.facets import ExactFacts, Facets
 from zesty_otter.formats.files import find_beside, load_bytes, missing_texture
+from zesty_otter.formats.pieces import placeholder
 from zesty_otter.formats.usd.exact import read_patch, subdivided_mesh
 from zesty_otter.formats.usd.materials import Materials
 from zesty_otter.formats.usd.mesh import (
@@ -394,6 +395,15 @@ class _Reading:
             source = self.find(target)
             mine = sound & (which == number)
             copies, own_here = transforms[mine], {key: values[mine] for key, values in own.items()}
+            piece = _piece(source) if source is not None else None
+            if piece is not None and len(targets) == 1:
+                name = word_in(prim.meta, "displayName") or prim.name
+                box = as_rows(numbers_of(source, "extentsHint"), 3) if source is not None else np.zeros((0, 3))
+                mesh = placeholder(name, box if len(box) == 2 else np.array([[0.0] * 3, [1.0] * 3]))
+                scatter = Scatter(mesh, copies, own_here)
+                visible = word_of(prim, "visibility") != "invisible"
+                properties = {**_properties(prim), "piece": piece}
+                return Node(name, local, (), scatter, visible, properties=properties)
             prototype = self._nodes(_defined(source), target, np.eye(4), bound) if source is not None else []
             for placed in Scene(tuple(prototype), Frame(AXES["Y"])).walk():
                 if placed.node.mesh is not None and placed.visible and len(copies):
@@ -505,6 +515,13 @@ def _role(prim: Prim) -> str:
     if schemas & {"PhysicsCollisionAPI", "PhysicsMeshCollisionAPI"}:
         return "collision"
     return {"proxy": "stand-in", "guide": "marker"}.get(word_of(prim, "purpose"), "visible")
+
+
+def _piece(prim: Prim) -> str | None:
+    """The file that a prim shows as a piece of a level."""
+    custom = prim.meta.get("customData")
+    found = custom.get("piece") if isinstance(custom, dict) else None
+    return found if isinstance(found, str) else None
 
 
 def _is_unmoved(node: Node) -> bool:

@@ -102,8 +102,12 @@ class Stage:
         for one in listed(meta.get("inherits")):
             result = self._over(result, None, one, path, key, above)
         result = self._with_variants(result, path, key, above)
+        custom = meta.get("customData")
+        piece = custom.get("piece") if isinstance(custom, dict) else None
         for arc in ("references", "payload"):
             for one in listed(meta.get(arc)):
+                if isinstance(one, Asset) and one.path and one.path == piece:
+                    continue  # a piece of a level, which is read as a file of its own
                 result = self._over(result, one if isinstance(one, Asset) else None, one, path, key, above)
         for one in listed(meta.get("specializes")):
             result = self._over(result, None, one, path, key, above)

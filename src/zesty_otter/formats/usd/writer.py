@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.bare import nothing_to_write
+from zesty_otter.formats.bare import nothing_to_write, shows_nothing
 from zesty_otter.formats.files import Buffer, Encoded, joined
 from zesty_otter.formats.one_image import with_alpha_in_color
 from zesty_otter.formats.placement import is_placed
@@ -62,7 +62,7 @@ _CONTENT = ["customData = {", f"    bool {SHOWN} = true", "}"]
 
 def encode(scene: Scene, name: str, *, copies: str = "instances") -> Encoded:
     """The files of a scene: a layer and its textures, or one package of both when ``name`` ends in .usdz."""
-    if not any(mesh.face_count for mesh in scene.meshes):
+    if shows_nothing(scene):
         raise nothing_to_write(scene)
     axes = AXES["Z" if scene.frame.up[0] == 2 else "Y"]
     turned = scene
@@ -232,6 +232,8 @@ class _Writer:
             kind, schemas, meta = "Mesh", _schemas_of(mesh, solid=solid), self._solid_source(mesh, solid=solid)
         if isinstance(content, Light) and content.kind == "spot":
             schemas.append("ShapingAPI")
+        if node.piece is not None and content is None:
+            meta += [*([] if apart else ["instanceable = true"]), f"prepend references = @{node.piece}@"]
         meta += _applied(schemas)
         self._open(f'def {kind} "{name}"', self._named([*meta, *self._custom(node)], node.name, name))
         if not apart and shared and mesh is not None:
@@ -252,7 +254,7 @@ class _Writer:
             self._line('token visibility = "invisible"')
         self._placement(node)
         if scatter is not None and not apart:
-            self._scatter(scatter, path)
+            self._scatter(scatter, path, node.piece)
         if apart and mesh is not None:
             own = _identifier(mesh.name, taken)
             if shared:
@@ -263,7 +265,7 @@ class _Writer:
         elif apart and scatter is not None:
             own = _identifier(f"{name}_copies", taken)
             self._open(f'def PointInstancer "{own}"', _CONTENT)
-            self._scatter(scatter, f"{path}/{own}")
+            self._scatter(scatter, f"{path}/{own}", node.piece)
             self._close()
 
     def _content(self, mesh: Mesh, name: str, *, solid: bool = False, bound: bool = True) -> None:
@@ -299,8 +301,8 @@ class _Writer:
         if len(used) == 1 and mesh.slots[used[0]] is not None:
             self._line(f"rel material:binding = <{self._material_path(mesh.slots[used[0]])}>")
 
-    def _scatter(self, scatter: Scatter, path: str) -> None:
-        """The copies of a mesh, and the mesh itself where no other shows it."""
+    def _scatter(self, scatter: Scatter, path: str, piece: str | None) -> None:
+        """The copies of a mesh, and the mesh itself where no other shows it, and no other file has it."""
         places, turned, scales = taken_apart(scatter.transforms)
         turned = turned[:, [3, 0, 1, 2]]
         self._line(f"rel prototypes = <{path}/prototypes/mesh>")
@@ -317,7 +319,11 @@ class _Writer:
         self._open('def Scope "prototypes"', [])
         self._line()
         mesh = scatter.mesh
-        if id(mesh) in self.shared:
+        if piece is not None:
+            self._open('def Xform "mesh"', ["customData = {", f"    string piece = {_quoted(piece)}", "}",
+                                            f"prepend references = @{piece}@"])  # fmt: skip
+            self._array("float3[] extentsHint", mesh.surface_bounds)
+        elif id(mesh) in self.shared:
             self._open_instance(mesh, "mesh")
         else:
             meta = _applied(_schemas_of(mesh, solid=False))

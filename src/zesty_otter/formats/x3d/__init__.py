@@ -21,6 +21,7 @@ FORMATS = (
         reader=_READER,
         chooses=_CHOOSES,
         writer="zesty_otter.formats.x3d.writer",
+        pieces=True,
         colors="screen",
     ),
     Format(

@@ -222,8 +222,22 @@ class _Reading:
         nodes = self.inlined[key]
         return [Node(name, children=tuple(nodes))] if name and nodes else nodes
 
+    def _piece(self, target: Element) -> str | None:
+        """The file that is all that a transform shows, if it is there; as the property of a node that names it."""
+        inside = [one for one in children(target) if not name_of(one).startswith("Metadata")]
+        if len(inside) != 1 or name_of(inside[0]) != "Inline" or _called(inside[0]):
+            return None
+        found = re.findall(r'"([^"]*)"', inside[0].get("url") or "")
+        if len(found) != 1 or "#" in found[0] or find_beside(self.path, unquote(found[0])).path is None:
+            return None
+        return unquote(found[0])
+
     def _group(self, element: Element, target: Element, kind: str, depth: int, above: tuple[int, ...]) -> list[Node]:
         name = _called(target) or kind.lower()
+        piece = self._piece(target) if kind == "Transform" else None
+        if piece is not None:
+            visible = is_true(target, "visible", True)
+            return [Node(name, _transform(target), visible=visible, properties={"piece": piece})]
         if kind == "Transform":
             merged = self._only_shapes(target, name)
             if merged is not None:

@@ -9,7 +9,7 @@ from urllib.parse import quote
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.bare import nothing_to_write
+from zesty_otter.formats.bare import nothing_to_write, shows_nothing
 from zesty_otter.formats.colors import DIELECTRIC
 from zesty_otter.formats.files import Buffer, Encoded
 from zesty_otter.formats.one_image import with_alpha_in_color
@@ -30,6 +30,7 @@ from zesty_otter.model import (
     Scene,
     determinant,
     reframed,
+    shortened,
 )
 from zesty_otter.shading import with_implied_normals
 
@@ -38,7 +39,7 @@ _LIGHTS = {"point": "PointLight", "spot": "SpotLight", "directional": "Direction
 
 def encode(scene: Scene, name: str) -> Encoded:
     """The files of a scene: ``name`` and its textures."""
-    if not any(mesh.face_count for mesh in scene.meshes):
+    if shows_nothing(scene):
         raise nothing_to_write(scene)
     frame = Frame("left up forward", scene.frame.unit)
     turned = scene if scene.frame.axes == frame.axes else reframed(scene, frame)
@@ -54,6 +55,7 @@ class _Writer:
         self.scene = scene
         self.textures = TextureFiles(name.rsplit(".", 1)[0], "x3d")
         self.notes: list[Note] = []
+        self.with_properties: list[str] = []
         self.xml = Xml()
         self.ids = Ids()
         self.shapes: dict[int, list[str]] = {}
@@ -80,6 +82,8 @@ class _Writer:
         xml.begin("Scene")
         self._nodes()
         xml.end(2)
+        if self.with_properties:
+            self._lost(f"properties of nodes are not carried: those of {shortened(self.with_properties)}")
 
     def _nodes(self) -> None:
         ends: list[int] = []  # how many elements each open node takes to close
@@ -125,12 +129,14 @@ class _Writer:
             field = "proxy"
             count += 1
         known = self.ids.new(node.name)
-        if node.properties and node.role == "visible":
-            self._lost(f"properties of nodes are not carried ({node.name} has some)")
+        if node.properties.keys() - {"piece"} and node.role == "visible":
+            self.with_properties.append(node.name)
         xml.begin("Transform", DEF=known, containerField=field, **_placement(node))
         self._keep_name(known, node.name)
         content = node.content
-        if isinstance(content, Mesh) and content.face_count:
+        if node.piece is not None:
+            xml.leaf("Inline", url=f'"{quote(node.piece)}"')
+        elif isinstance(content, Mesh) and content.face_count:
             self._shapes(content, known)
         elif isinstance(content, Light):
             self._light(content)
