@@ -66,6 +66,16 @@ Keep = Annotated[
 Drop = Annotated[str | None, option(_NODES, metavar="WORDS", help="Nodes to drop, for example hidden.")]
 Lights = Annotated[bool, option(_NODES, "--lights", help="Keep lights.")]
 Cameras = Annotated[bool, option(_NODES, "--cameras", help="Keep cameras.")]
+Gather = Annotated[
+    bool, option(_NODES, "--gather", help="Turn copies of one thing, also those stored separately, into scatters.")
+]
+StandIns = Annotated[
+    str | None, option(_NODES, metavar="WORDS", help="Put boxes in place of these nodes: gate*, visible for all.")
+]
+SwapTable = Annotated[
+    Path | None, option(_NODES, "--swap", metavar="TABLE", help="Exchange meshes by a table, .csv or .toml.")
+]
+Cells = Annotated[str | None, option(_NODES, metavar="LENGTH", help="Cut it into square cells of the ground: 20m.")]
 Scale = Annotated[str | None, option(_PLACE, metavar="FACTOR", help="Multiply all sizes: 0.5 or 50%.")]
 Height = Annotated[str | None, option(_PLACE, metavar="LENGTH", help="Make it this tall: 1.8m.")]
 Bake = Annotated[bool, option(_PLACE, "--bake", help="Bake rotation and scale of nodes into the meshes.")]
@@ -175,6 +185,10 @@ def command(
     drop: Drop = None,
     lights: Lights = False,
     cameras: Cameras = False,
+    gather: Gather = False,
+    swap: SwapTable = None,
+    stand_ins: StandIns = None,
+    cells: Cells = None,
     scale: Scale = None,
     height: Height = None,
     bake: Bake = False,
@@ -242,11 +256,15 @@ def command(
         *_materials(materials),
         *_textures(textures),
         *(steps.step_from_text(text) for text in step or ()),
+        *([steps.Gather()] if gather else []),
+        *([steps.Swap(table=swap)] if swap is not None else []),
         steps.Pivot(at=pivot, of=pivot_of, place=place),
         *([steps.Atlas(size=atlas)] if atlas is not None else []),
         *([steps.Unwrap(purpose=unwrap)] if unwrap is not None else []),
         *_beside(budget, levels, card, collision, collision_tolerance, shadow),
         *([steps.BakeMaps(file=bake_from, unit=unit, axes=axes, maps=_BAKED)] if bake_from is not None else []),
+        *([steps.StandIns(only=stand_ins)] if stand_ins is not None else []),
+        *([steps.Cells(size=cells)] if cells is not None else []),
     ]
     given = SourceFile(
         source, unit, axes, tuple(textures_from or ()), pose=pose, scene=scene_name, colors=colors, facets=facets
@@ -268,7 +286,7 @@ def command(
         _say_unit_is_needed(source, unit, axes, json=json)
         return UnknownUnitError.exit_status
     if json:
-        console.print_json(_document(source, done))
+        console.print_json(as_json(source, done))
     else:
         show(source, done)
         console.print_findings((("", one) for one in done.findings), verbose=verbose, quiet=quiet)
@@ -305,7 +323,7 @@ def _watch(
                 console.messages.print(f"{now} [problem]failed[/] {escape(str(error))} {stays}", soft_wrap=True)
                 continue
             if json:
-                text = dumps(_document(source, done), default=str)
+                text = dumps(as_json(source, done), default=str)
                 console.results.print(text, soft_wrap=True, highlight=False, markup=False)
                 continue
             problems = [problem for one in done.arrivals for problem in one.problems]
@@ -366,7 +384,8 @@ def _beside(
         yield steps.Shadow(inward=shadow)
 
 
-def _document(source: Path, done: Conversion) -> dict[str, Any]:
+def as_json(source: Path, done: Conversion) -> dict[str, Any]:
+    """What came of a conversion as plain data."""
     first, *further = done.arrivals
     return {
         "source": str(source),

@@ -111,7 +111,7 @@ def _pixels(size: str) -> tuple[int, int]:
 
 def _paths(files: list[Path]) -> list[Path]:
     """The files named, and those below the folders named."""
-    endings = {suffix for one in formats.all_formats() if one.reader for suffix in one.suffixes}
+    endings = {suffix for one in formats.all_formats() if one.reader and not one.only_places for suffix in one.suffixes}
     found: list[Path] = []
     for path in files:
         if path.is_dir():

@@ -101,6 +101,8 @@ class Format:
         Whether its readers take triangles and convex quads only, whatever it allows.
     pieces : bool
         Whether a scene can place other files, by the property ``piece`` of nodes.
+    only_places : bool
+        Whether its files hold places of things and no meshes. They are not taken from folders of sources.
     """
 
     name: str
@@ -118,6 +120,7 @@ class Format:
     colors: str = "linear"
     plain_faces: bool = False
     pieces: bool = False
+    only_places: bool = False
 
     def read(
         self,
@@ -214,6 +217,9 @@ class Format:
         >>> scene.roots, notes[0].text
         ((), 'STL cannot hide nodes; left out 1 hidden node: sail (keep = hidden writes them)')
         """
+        if self.only_places and self.writer is not None:
+            made: tuple[Scene, list[Note]] = import_module(self.writer).as_places(scene)
+            return made
         scene, notes = self._with_core_materials(scene)
         notes += self._derived(scene)
         if "texture placement" not in self.carries and "materials" in self.carries:

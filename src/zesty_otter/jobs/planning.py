@@ -244,7 +244,7 @@ def filled(template: str, tokens: Mapping[str, str]) -> str:
 @functools.cache
 def _readable() -> frozenset[str]:
     """The endings of files that can be read."""
-    return frozenset(suffix for one in all_formats() if one.reader for suffix in one.suffixes)
+    return frozenset(suffix for one in all_formats() if one.reader and not one.only_places for suffix in one.suffixes)
 
 
 @functools.lru_cache(4096)

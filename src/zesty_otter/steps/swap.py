@@ -16,6 +16,7 @@ from zesty_otter._reading import read_scene
 from zesty_otter.errors import InputError, UsageError, closest
 from zesty_otter.geometry.surface.aim import about_axis
 from zesty_otter.model import (
+    Material,
     Mesh,
     Node,
     Placed,
@@ -91,7 +92,11 @@ class Swap(Step):
                 used.add(row.name)
                 new = library.of(row, self.table)
                 factor = new.size / _size_of(node, scene.frame.unit)
-                if new.size and not 1 / self.size_factor <= factor <= self.size_factor:
+                if (
+                    new.size
+                    and (node.role != "stand-in" or SIZE in node.properties)
+                    and not 1 / self.size_factor <= factor <= self.size_factor
+                ):
                     text = f"the new mesh is {factor:.3g} times as large as the old one"
                     notes.append(self.note(text, kind="finding", node=node.name))
                 nodes, lost = new.in_place_of(node)
@@ -122,6 +127,10 @@ class Swap(Step):
             )
         )
         swapped = with_nodes_behind(dropped, behind, changed).map_nodes(_without_gone)
+        swapped, renamed = _with_material_names(swapped)
+        if renamed:
+            text = f"materials that differ from others of their name now have numbers: {shortened(renamed)}"
+            notes.append(self.note(text, kind="finding"))
         read = tuple(dict.fromkeys([*scene.read_files, *([self.table] if self.table else []), *library.read]))
         return replace(swapped, read_files=read).with_notes(*notes)
 
@@ -146,6 +155,31 @@ _GONE = "\0gone"
 def _without_gone(node: Node) -> Node | None:
     """A node without what a swap removes; nodes below that stay."""
     return None if node.name == _GONE else node
+
+
+def _with_material_names(scene: Scene) -> tuple[Scene, list[str]]:
+    """The scene with materials that are the same made one, and those that only share a name numbered; their new names."""
+    known: dict[str, list[Material]] = {}
+    taken = {one.name for one in scene.materials}
+    renamed: list[str] = []
+
+    def change(material: Material) -> Material:
+        alike = known.setdefault(material.name, [])
+        for one in alike:
+            if replace(one, name=material.name) == material:
+                return one
+        new = material
+        if alike:
+            number = 2
+            while f"{material.name}_{number}" in taken:
+                number += 1
+            new = replace(material, name=f"{material.name}_{number}")
+            taken.add(new.name)
+            renamed.append(new.name)
+        alike.append(new)
+        return new
+
+    return scene.map_materials(change), renamed
 
 
 def _size_of(node: Node, metre: float | None) -> float:
