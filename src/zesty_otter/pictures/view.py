@@ -20,8 +20,9 @@ from zesty_otter.geometry.solids.footing import Footing
 from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.geometry.uv.sets import uv_stretch
-from zesty_otter.model import Material, Mesh, Placed, Scatter, Scene, determinant, format_length
+from zesty_otter.model import Material, Mesh, Placed, Scatter, Scene, content_bounds, determinant, format_length
 from zesty_otter.pictures.camera import Camera, framed
+from zesty_otter.pictures.crowds import TRIANGLES, lighter_copies
 from zesty_otter.pictures.palette import CLAY, FAINT, INK, LAMP, PAPER, PLUM, REED, RIVER, diverging, linear, rgb
 from zesty_otter.pixels import ImageError
 from zesty_otter.shading import painted, with_all_normals
@@ -31,7 +32,7 @@ STYLES = ("shaded", "maps", "wire", "both", "normals", "uv", "islands", "collisi
 """How a picture can be drawn."""
 
 _FINE = 2  # pixels to each side of one of the picture, averaged in the end
-_MOST_COPIES = 20_000
+_MOST_LINES = 2_000  # copies whose edges are drawn
 FIGURE = 1.8  # metres tall
 _MOST_STRETCH = 1.5  # what is stretched by that or more is as orange as can be
 
@@ -160,6 +161,12 @@ def _empty(look: Look, text: str) -> Image.Image:
     return image
 
 
+def _triangles_of(placed: Placed) -> int:
+    """How many triangles all copies of a scatter have."""
+    content = placed.node.content
+    return content.count * content.mesh.triangle_count if isinstance(content, Scatter) else 0
+
+
 class _Picture:
     def __init__(self, scene: Scene, seen: list[Placed], placed: list[Placed], look: Look) -> None:
         self.scene, self.seen, self.look = scene, seen, look
@@ -170,7 +177,10 @@ class _Picture:
         self.pixels: list[NDArray[np.uint8]] = []
         self.known: dict[Any, int] = {}
         self.drawn = _Drawn()
-        self.left_out = 0
+        copies = [_triangles_of(one) for one in seen if isinstance(one.node.content, Scatter)]
+        self.crowd = sum(copies) if sum(copies) > TRIANGLES else 0
+        # What a copy can show is known once the camera is; that looks at everything.
+        self.rough = framed(self._bounds(), look.view, self.size, perspective=look.perspective) if self.crowd else None
         for one in seen:
             self._take(one)
         self.solid = [one for one in placed if one.node.role == "collision"]
@@ -185,10 +195,25 @@ class _Picture:
     def _take(self, one: Placed) -> None:
         mesh = one.node.drawn
         assert mesh is not None
-        places = [one.world]
-        if isinstance(one.node.content, Scatter):
-            places = [one.world @ transform for transform in one.node.content.transforms[:_MOST_COPIES]]
-            self.left_out += one.node.content.count - len(places)
+        if not isinstance(one.node.content, Scatter):
+            self._put(one, mesh, one.world[None])
+            return
+        worlds = one.world @ one.node.content.transforms
+        if self.rough is None:
+            self._put(one, mesh, worlds)
+            return
+        budget = int(TRIANGLES * _triangles_of(one) / self.crowd)
+        for lighter, own in lighter_copies(mesh, worlds, self.rough, self.basis, budget):
+            self._put(one, lighter, own)
+
+    def _bounds(self) -> NDArray[np.float64]:
+        """(2, 3) the box of all that is drawn, in metres and in the axes left, up, forward."""
+        boxes = np.concatenate([content_bounds(one) for one in self.seen])
+        turned = boxes[np.isfinite(boxes).all(axis=1)] @ self.basis.T
+        return np.stack([turned.min(axis=0), turned.max(axis=0)])
+
+    def _put(self, one: Placed, mesh: Mesh, worlds: NDArray[np.float64]) -> None:
+        """A mesh in several places, (N, 4, 4)."""
         corners, face = mesh.surface(triangulate)
         if not len(corners):
             return
@@ -217,7 +242,12 @@ class _Picture:
         elif self.look.style == "islands" and mesh.uv_sets:
             found = _edges_of(mesh, len(mesh.uv_sets) - 1)
             edges = {kind: found[kind] for kind in ("seam", "border") if kind in found}
-        for world in places:
+        if len(worlds) > _MOST_LINES:
+            edges = {}
+        plain = edges == {} and len(worlds) > 1
+        if plain:
+            self._put_many(mesh, worlds, corners, own, uv, (texture, cutoff, color))
+        for world in worlds if not plain else ():
             here = Placed(one.node, world, one.path, one.number, one.parent, one.visible)
             points = self._canonical(mesh.points, here)
             matrix = self.basis @ world[:3, :3]
@@ -237,6 +267,33 @@ class _Picture:
             self.drawn.color.append(color)
             for kind, pairs in edges.items():
                 self.drawn.lines.setdefault(kind, []).append(points[pairs].reshape(-1, 6))
+
+    def _put_many(
+        self, mesh: Mesh, worlds: NDArray[np.float64], corners: NDArray[np.int32], normals: NDArray[np.float64],
+        uv: NDArray[np.float32], each: tuple[NDArray[Any], NDArray[Any], NDArray[Any]],
+    ) -> None:  # fmt: skip
+        """Triangles in many places at once; ``each`` has a row for each of them."""
+        matrices = self.basis @ worlds[:, :3, :3]
+        offsets = worlds[:, :3, 3] @ self.basis.T
+        mirrored = np.linalg.det(matrices) < 0
+        triangles = mesh.points[mesh.corner_point[corners]]
+        flat = np.abs(np.linalg.det(matrices)) <= 1e-300
+        turns = matrices.copy()
+        turns[~flat] = np.linalg.inv(matrices[~flat]).transpose(0, 2, 1)
+        for which, order in ((~mirrored, slice(None)), (mirrored, slice(None, None, -1))):
+            count = int(which.sum())
+            if not count:
+                continue
+            tri, bent = triangles[:, order].reshape(-1, 3), normals[:, order].reshape(-1, 3)
+            placed = tri @ matrices[which].transpose(0, 2, 1) + offsets[which][:, None]
+            turned = bent @ turns[which].transpose(0, 2, 1)
+            self.drawn.points.append(placed.reshape(-1, 9))
+            self.drawn.normal.append(turned.reshape(-1, 9).astype(np.float32))
+            self.drawn.uv.append(np.tile(uv.reshape(-1, 3, 2)[:, order].reshape(-1, 6), (count, 1)))
+            texture, cutoff, color = each
+            self.drawn.texture.append(np.tile(texture, count))
+            self.drawn.cutoff.append(np.tile(cutoff, count))
+            self.drawn.color.append(np.tile(color, (count, 1)))
 
     def _material(self, material: Material | None) -> tuple[tuple[float, float, float, float], int, float]:
         """Colour with whether it has two sides, texture and cut-off."""
@@ -471,8 +528,6 @@ class _Picture:
         text.append(f"{said}{unit}" + (f", grid {format_length(self.step)}" if self.look.grid and not unit else ""))
         if self.gap:
             text.append(self.gap)
-        if self.left_out:
-            text.append(f"{self.left_out:,} copies more are not drawn")
         if self.look.style in ("wire", "both"):
             text.append("thick hard edge, dashed seam, orange open border")
         if self.look.style == "islands":

@@ -158,7 +158,7 @@ def _without_gone(node: Node) -> Node | None:
 
 
 def _with_material_names(scene: Scene) -> tuple[Scene, list[str]]:
-    """The scene with materials that are the same made one, and those that only share a name numbered; their new names."""
+    """The scene with equal materials made one, and others that share a name numbered; and their new names."""
     known: dict[str, list[Material]] = {}
     taken = {one.name for one in scene.materials}
     renamed: list[str] = []
