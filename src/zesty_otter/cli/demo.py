@@ -12,7 +12,7 @@ from rich.markup import escape
 from zesty_otter.cli import console
 from zesty_otter.cli.console import results
 from zesty_otter.cli.run import run_progress, show
-from zesty_otter.demo import PIECES, write_job, write_kit
+from zesty_otter.demo import PIECES, write_job, write_kit, write_level
 from zesty_otter.errors import OutputError
 from zesty_otter.jobs import run_job
 
@@ -26,6 +26,7 @@ def command(
     try:
         write_kit(folder / "sources")
         job = write_job(folder)
+        level = write_level(folder)
     except OSError as error:
         raise OutputError(
             f"the kit could not be written: {error.strerror or error}.",
@@ -52,4 +53,8 @@ def command(
     )
     results.print(f"  zesty-otter survey {result.folder / 'overview.glb'}", soft_wrap=True)
     results.print(f"  zesty-otter run {job}", soft_wrap=True)
+    results.print(
+        "\nA level with 2,000 reeds is there as well; its job swaps them, and writes it in pieces and in cells:"
+    )
+    results.print(f"  zesty-otter run {level}", soft_wrap=True)
     return result.status

@@ -95,7 +95,7 @@ class Cells(Step):
             for name, part in self._quartered(_place_name(x, y), load, np.array([x, y]) + 0.5, 0.25):
                 if self._is_over(part):
                     full.append(name)
-                children = tuple(node for one in part for node in one.nodes())
+                children = tuple(node for one in part for node in one.nodes(name))
                 properties = {CELL: name, "cell_size": self.size}
                 made.append(Node(self.names.replace("{cell}", name), children=children, properties=properties))
         notes = [self.note(f"cut into {count_of(len(made), 'cell')} of {format_length(self.size)}")]
@@ -168,13 +168,25 @@ class _Load:
         which = np.flatnonzero(sides[:, 0] + 2 * sides[:, 1] == quarter)
         return self.at(which) if len(which) else None
 
-    def nodes(self) -> tuple[Node, ...]:
+    def nodes(self, cell: str) -> tuple[Node, ...]:
+        """What goes into a cell; parts of scatters are called after it."""
         if not self.scattered or self.picked is None:
             return self.whole
-        return tuple(
-            replace(node, content=node.content.take(self.picked)) if isinstance(node.content, Scatter) else node
-            for node in self.whole
-        )
+        main = self.whole[0].name
+        parts = []
+        for node in self.whole:
+            assert isinstance(node.content, Scatter)
+            part = replace(node, content=node.content.take(self.picked))
+            parts.append(_called_after(part, main, f"_{cell}"))
+        return tuple(parts)
+
+
+def _called_after(node: Node, main: str, ending: str) -> Node:
+    """A part of a node, or of what belongs to it, with an ending behind the name of the asset."""
+    if node.name == main:
+        return replace(node, name=main + ending)
+    name = main + ending + node.name.removeprefix(main) if node.name.startswith(main) else node.name + ending
+    return replace(node, name=name, properties={**node.properties, "asset": main + ending})
 
 
 def _by_cell(loads: Sequence[_Load]) -> dict[tuple[int, int], list[_Load]]:
@@ -327,13 +339,8 @@ class _Sorting:
         node = self._in_world(placed, whole=False)
         for (x, y), piece in cut_mesh(mesh, self.ground.of(mesh.points @ placed.world[:3, :3].T + placed.world[:3, 3])):
             ending = f"_{_place_name(x, y)}"
-            properties = node.properties
-            name = node.name + ending
-            if placed is not main:
-                properties = {**properties, "asset": main.node.name + ending}
-                if name.startswith(main.node.name):
-                    name = main.node.name + ending + node.name.removeprefix(main.node.name)
-            new = replace(node, name=name, content=piece.replace(name=mesh.name + ending), properties=properties)
+            new = _called_after(node, main.node.name, ending)
+            new = replace(new, content=piece.replace(name=mesh.name + ending))
             shown = piece.triangle_count if node.is_shown else 0
             yield _Load((new,), np.array([[x + 0.5, y + 0.5]]), shown)
 

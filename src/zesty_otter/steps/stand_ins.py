@@ -98,7 +98,7 @@ class StandIns(Step):
         sides = np.array([[x, y, z] for z in (-1, 1) for y in (-1, 1) for x in (-1, 1)])
         color = _own_color(mesh.name) if self.color == "mesh" else _mean_color(mesh)
         material = Material(f"stand_in_{mesh.name}", base_color=(*color, 1.0), roughness=1.0)
-        box = Mesh.from_faces(mesh.name, centre + (sides * half) @ axes, _FACES)
+        box = Mesh.from_faces(mesh.name, centre + (sides * half) @ axes, _FACES, face_smoothing=np.zeros(6, np.int32))
         return (box if outward else box.turned_round()).replace(slots=(material,))
 
 

@@ -3,7 +3,7 @@
 Described in docs/scatters.md. CSV for spreadsheets and scripts, JSON with unit and axes for programs.
 """
 
-from zesty_otter.formats.base import Format, Setting
+from zesty_otter.formats.base import Format
 from zesty_otter.model import Frame, all_axes
 
 FORMATS = (
@@ -17,13 +17,6 @@ FORMATS = (
         writer="zesty_otter.formats.places.writer",
         axes_vary=True,
         only_places=True,
-        settings=(
-            Setting(
-                "frame_line",
-                (True, False),
-                "Begin with a line that says axes and unit, which some readers cannot skip.",
-            ),
-        ),
     ),
     Format(
         "places-json",

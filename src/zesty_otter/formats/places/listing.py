@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from zesty_otter.formats.pieces import placeholder
 from zesty_otter.geometry.surface.placing import sheared
 from zesty_otter.model import Frame, Mesh, Node, Note, Placed, Scatter, Scene, shortened
 
@@ -92,12 +93,6 @@ def scene_of(things: list[Things], frame: Frame, name: str) -> Scene:
 
 
 def _box(name: str, frame: Frame) -> Mesh:
-    """A cube of a metre that stands on its pivot."""
-    side = _SIZE / (frame.unit or 1.0)
-    low, high = np.full(3, -side / 2), np.full(3, side / 2)
-    axis, sign = frame.up
-    low[axis], high[axis] = (0.0, side) if sign > 0 else (-side, 0.0)
-    points = np.array([[x, y, z] for z in (0, 1) for y in (0, 1) for x in (0, 1)])
-    faces = [[0, 2, 3, 1], [4, 5, 7, 6], [0, 1, 5, 4], [2, 6, 7, 3], [0, 4, 6, 2], [1, 3, 7, 5]]
-    box = Mesh.from_faces(name, low + points * (high - low), faces)
-    return box if frame.right_handed else box.turned_round()
+    """A cube of a metre, or of a unit where that is not known, about its pivot."""
+    half = 0.5 * _SIZE / (frame.unit or 1.0)
+    return placeholder(name, np.array([[-half] * 3, [half] * 3]), right_handed=frame.right_handed)

@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError, UsageError, closest
+from zesty_otter.formats.bare import said_frame
 from zesty_otter.formats.files import load_bytes
 from zesty_otter.formats.places.listing import COLUMNS, Things, scene_of
 from zesty_otter.formats.text import NotNumbersError, numbers_in
@@ -60,7 +61,7 @@ def _from_csv(path: Path, data: bytes) -> tuple[list[Things], Frame, list[Note]]
     own = {name: n for name, n in column.items() if name not in COLUMNS and name != "name" and name not in words}
     things = _by_name(called, values, {name: table[:, n] for name, n in own.items()})
     notes = [Note("lost", f"columns that are no numbers: {shortened(words)}", "places", str(path))] if words else []
-    return things, Frame("left up forward"), notes
+    return things, said_frame(data[:1024]) or Frame("left up forward"), notes
 
 
 def _check_columns(path: Path, names: list[str], line: int) -> None:

@@ -21,7 +21,7 @@ __all__ = ["as_places", "encode"]
 _LARGEST_WHOLE = 1 << 24
 
 
-def encode(scene: Scene, name: str, *, frame_line: bool = True) -> Encoded:
+def encode(scene: Scene, name: str) -> Encoded:
     """The file of a scene that `as_places` made: JSON when ``name`` ends in .json, else CSV."""
     if not scene.roots:
         raise nothing_to_write(scene)
@@ -31,7 +31,7 @@ def encode(scene: Scene, name: str, *, frame_line: bool = True) -> Encoded:
         for key, values in _things(node)[1].items()
         if values.dtype.kind == "i" and np.abs(values).max(initial=0) > _LARGEST_WHOLE
     ]
-    buffers = _json(scene) if name.lower().endswith(".json") else _csv(scene, frame_line=frame_line)
+    buffers = _json(scene) if name.lower().endswith(".json") else _csv(scene)
     return Encoded({name: buffers}, notes)
 
 
@@ -42,14 +42,13 @@ def _things(node: Node) -> tuple[NDArray[np.float64], dict[str, NDArray[Any]]]:
     return node.transform[None], {key: np.array([value]) for key, value in node.properties.items()}
 
 
-def _csv(scene: Scene, *, frame_line: bool) -> Iterator[Buffer]:
+def _csv(scene: Scene) -> Iterator[Buffer]:
     widths: dict[str, int] = {}
     for node in scene.roots:
         for key, values in _things(node)[1].items():
             widths[key] = max(widths.get(key, 0), values.shape[1] if values.ndim == 2 else 1)
     names = [key if width == 1 else f"{key}.{n}" for key, width in widths.items() for n in range(width)]
-    if frame_line:
-        yield f"# {frame_comment(scene.frame)}\n".encode()
+    yield f"# {frame_comment(scene.frame)}\n".encode()
     yield (",".join(["name", *COLUMNS, *map(_quoted, names)]) + "\n").encode()
     for node in scene.roots:
         places, own = _things(node)
