@@ -13,8 +13,8 @@ import zesty_otter as zo
 from zesty_otter.formats import FORMATS
 from zesty_otter.model import Node
 
-WRITTEN = [one for one in FORMATS if one.writer]
-"""Every format that is written as well as read."""
+WRITTEN = [one for one in FORMATS if one.writer and not one.only_places]
+"""Every format that meshes are written to."""
 ENDINGS = [one.suffixes[0].lstrip(".") for one in WRITTEN]
 """The first ending of each of them."""
 

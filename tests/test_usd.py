@@ -337,6 +337,23 @@ def test_preview_surfaces_are_followed_through_their_networks(tmp_path):
     assert (material.textures["metallic"].channel, material.textures["alpha"].channel) == ("b", "a")
 
 
+@pytest.mark.parametrize(
+    ("lamp", "candela"),
+    [
+        ('SphereLight "a" { float inputs:intensity = 8; float inputs:radius = 50 }', 8 * math.pi * 0.5**2),
+        ('SphereLight "a" { float inputs:intensity = 8; bool inputs:normalize = 1 }', 2.0),
+        ('DiskLight "a" { float inputs:intensity = 8; float inputs:radius = 100 }', 8 * math.pi),
+        ('DiskLight "a" { float inputs:intensity = 8; bool inputs:normalize = true }', 8.0),
+        ('RectLight "a" { float inputs:intensity = 8; float inputs:width = 200; float inputs:height = 50 }', 8.0),
+        ('DistantLight "a" { float inputs:intensity = 8; bool inputs:normalize = 1 }', 8.0),
+        ('DistantLight "a" { }', 50_000 * math.pi * math.sin(math.radians(0.265)) ** 2),
+    ],
+)
+def test_light_is_read_as_intensity_whatever_it_shines_from(tmp_path, lamp, candela):
+    (node,) = zo.read(usda(tmp_path, f"def {lamp}")).roots
+    assert node.content.intensity == pytest.approx(candela)
+
+
 def test_lights_cameras_solids_roles_and_strangers(tmp_path):
     text = """
 def Cube "c" { double size = 4 }
@@ -354,7 +371,10 @@ def Cube "solid" (prepend apiSchemas = ["PhysicsCollisionAPI"] customData = { in
     assert np.ptp(nodes["c"].mesh.surface_bounds, axis=0).tolist() == [4, 4, 4]
     assert np.allclose(np.ptp(nodes["y"].mesh.surface_bounds, axis=0), [4, 2, 2])
     assert volume(nodes["y"].mesh) == pytest.approx(4 * math.pi, rel=0.01)
-    assert (nodes["sun"].content.intensity, nodes["sun"].content.kind) == (4.0, "directional")
+    # A luminance of 2 x 2^1 from a disc of 0.53 degrees.
+    solid_angle = math.pi * math.sin(math.radians(0.265)) ** 2
+    assert nodes["sun"].content.intensity == pytest.approx(4.0 * solid_angle)
+    assert nodes["sun"].content.kind == "directional"
     assert nodes["eye"].content.height == pytest.approx(math.pi / 2)
     assert (nodes["proxy"].role, nodes["solid"].role) == ("stand-in", "collision")
     assert dict(nodes["solid"].properties) == {"mass": 3, "kind": "oak"}

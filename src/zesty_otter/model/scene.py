@@ -1220,6 +1220,7 @@ def copies_bounds(points: NDArray[np.float64], transforms: NDArray[np.float64]) 
     Examples
     --------
     >>> import numpy as np
+    >>> from zesty_otter.model import copies_bounds
     >>> copies_bounds(np.eye(3), np.stack([np.eye(4), np.diag([2.0, 1.0, 1.0, 1.0])])).tolist()
     [[0.0, 0.0, 0.0], [2.0, 1.0, 1.0]]
     """
@@ -1227,7 +1228,7 @@ def copies_bounds(points: NDArray[np.float64], transforms: NDArray[np.float64]) 
         return np.full((2, 3), np.nan)
     rows, offsets = transforms[:, :3, :3], transforms[:, :3, 3]
     low = [-_farthest(points, -rows[:, k], -offsets[:, k]) for k in range(3)]
-    return np.array([low, [_farthest(points, rows[:, k], offsets[:, k]) for k in range(3)]])
+    return np.array([low, [_farthest(points, rows[:, k], offsets[:, k]) for k in range(3)]]) + 0.0
 
 
 def seen_bounds(scene: Scene) -> NDArray[np.float64]:

@@ -430,12 +430,31 @@ class _Reading:
         kind = _LIGHTS[prim.type]
         if kind == "point" and f"inputs:{'shaping:cone:angle'}" in prim.properties:
             kind = "spot"
-        intensity = value("intensity", [1.0])[0] * 2.0 ** value("exposure", [0.0])[0]
+        unsaid = 50_000.0 if kind == "directional" else 1.0
+        strength = value("intensity", [unsaid])[0] * 2.0 ** value("exposure", [0.0])[0]
+        intensity = strength * self._shining(prim, value)
         cone = math.radians(min(max(angle, 0.0), 90.0))
         name = word_in(prim.meta, "displayName") or prim.name
         soft = value("shaping:cone:softness", [1.0])[0]
         inner = cone * (1.0 - min(max(soft, 0.0), 1.0))
         return Light(name, kind, (color[0], color[1], color[2]), max(intensity, 0.0), cone=(inner, cone))
+
+    def _shining(self, prim: Prim, value: Callable[[str, list[float]], list[float]]) -> float:
+        """The luminous intensity, or illuminance, of a light of strength one (UsdLux, "Normalization").
+
+        Its strength is a luminance, or with ``normalize`` that times the area, or the solid angle, it comes from.
+        """
+        even = value_of(prim, "inputs:normalize") in (1, True)
+        radius = value("radius", [0.5])[0] * self.unit
+        if prim.type == "DistantLight":
+            half = math.radians(min(max(value("angle", [0.53])[0], 0.0), 360.0)) / 2
+            solid = math.pi * math.sin(half) ** 2 if half <= math.pi / 2 else math.pi * (2 - math.sin(half) ** 2)
+            return 1.0 if even or solid == 0 else solid
+        if prim.type == "SphereLight":
+            return 0.25 if even else math.pi * radius**2
+        if prim.type == "RectLight":
+            return 1.0 if even else value("width", [1.0])[0] * value("height", [1.0])[0] * self.unit**2
+        return 1.0 if even else math.pi * radius**2
 
     def _camera(self, prim: Prim) -> Camera:
         def value(name: str, missing: float) -> float:

@@ -56,6 +56,7 @@ _INPUTS = {
     "alpha": ("opacity", "float", "a"),
 }
 _SIMPLE = (str, bool, int, float)
+_LAMP = 0.01  # metres: the radius of what lights are shown as
 
 _CONTENT = ["customData = {", f"    bool {SHOWN} = true", "}"]
 
@@ -389,7 +390,13 @@ class _Writer:
 
     def _light(self, light: Light) -> None:
         self._line(f"color3f inputs:color = ({_numbers(*light.color)})")
-        self._line(f"float inputs:intensity = {_numbers(light.intensity)}")
+        # Strength that does not depend on how large the lamp is (UsdLux, "Normalization").
+        self._line(f"float inputs:intensity = {_numbers(light.intensity * (4.0 if light.kind == 'point' else 1.0))}")
+        self._line("bool inputs:normalize = 1")
+        if light.kind != "directional":
+            self._line(f"float inputs:radius = {_numbers(_LAMP / (self.scene.frame.unit or 1.0))}")
+        if light.kind == "point":
+            self._line("bool treatAsPoint = 1")
         if light.kind == "spot":
             self._line(f"float inputs:shaping:cone:angle = {_numbers(math.degrees(light.cone[1]))}")
             if 0 < light.cone[0] < light.cone[1]:

@@ -251,9 +251,10 @@ def _copies_of(
                 continue
             fits = part[(corners[:, order] == model.corner_point).all(axis=1) & ~in_order[part]]
             if len(fits):
-                in_order[fits] = True
                 others = [shapes[n] for n in numbers[fits]]
-                matches[fits], transforms[fits] = _laid_over(model, others, order, tolerance, mirror=how > 0)
+                in_order[fits], matches[fits], transforms[fits] = _laid_over(
+                    model, others, order, tolerance, mirror=how > 0
+                )
     for k in np.flatnonzero(~in_order):
         found = _laid_onto(model, shapes[numbers[k]], tolerance, mirrored=mirrored)
         if found is not None:
@@ -271,18 +272,19 @@ def _flips(shape: Shape) -> list[Ints]:
 
 def _laid_over(
     model: Shape, others: list[Shape], order: Ints, tolerance: float, *, mirror: bool
-) -> tuple[NDArray[np.bool_], Floats]:
-    """Which of some surfaces numbered like the model are copies of it, and what takes it to each.
+) -> tuple[NDArray[np.bool_], NDArray[np.bool_], Floats]:
+    """Which of some surfaces numbered like the model have its shape, which are copies, and what takes it to each.
 
     Corner k of the model is corner ``order[k]`` of the others.
     """
     points = np.stack([one.points for one in others])
     transforms, off = similarities(model.points, points, mirror=mirror)
-    matches = off <= np.array([one.allowed(tolerance) for one in others])
+    alike = off <= np.array([one.allowed(tolerance) for one in others])
+    matches = alike.copy()
     if model.layers and matches.any():
         tables = [np.stack([one.layers[n][1][order] for one in others]) for n in range(len(model.layers))]
         matches &= _layers_agree(model, tables, transforms, mirror=mirror)
-    return matches, transforms
+    return alike, matches, transforms
 
 
 def similarities(source: Floats, targets: Floats, *, mirror: bool = False) -> tuple[Floats, Floats]:
