@@ -125,9 +125,7 @@ def changed(mesh: zo.Mesh, what: str) -> zo.Mesh:
     return mesh.replace(layers=tuple(layers))
 
 
-@pytest.mark.parametrize(
-    "what", ["one vertex by a percent", "a material", "scaled along one axis", "a UV", "a normal"]
-)
+@pytest.mark.parametrize("what", ["one vertex by a percent", "a material", "scaled along one axis", "a UV", "a normal"])
 @pytest.mark.parametrize("order", ["same order", "renumbered"])
 def test_nothing_is_gathered_that_differs(what, order):
     dice = np.random.default_rng(1)
@@ -167,7 +165,10 @@ def test_an_asset_goes_with_its_levels_and_what_lacks_one_stays():
     def post(k: int, *, level: bool = True) -> list[Node]:
         at = moved(3 * k, 0, 0)
         low = Node(f"post_{k}_LOD1", at, content=LOW, role="level", properties={"level": 1, "asset": f"post_{k}"})
-        return [Node(f"post_{k}", at, content=POTS[0], properties={"seed": k, "yard": "east"}), *([low] if level else [])]
+        return [
+            Node(f"post_{k}", at, content=POTS[0], properties={"seed": k, "yard": "east"}),
+            *([low] if level else []),
+        ]
 
     LOW = cube(name="low")  # noqa: N806
     nodes = [node for k in range(4) for node in post(k, level=k != 2)]

@@ -183,7 +183,9 @@ def assets_of(scene: Scene) -> list[Asset]:
     for placed in scene.walk():
         node = placed.node
         above = owner.get(placed.parent, "")
-        if node.is_shown and node.drawn is not None and not (above and node.role != "visible"):
+        # A box beside what it could stand for belongs to that; below another box it stands for itself.
+        spare = node.role != "visible" and above in main and main[above][0].node.role == "visible"
+        if node.is_shown and node.drawn is not None and not spare:
             key = f"{placed.number}\0{node.name}"
             main[key] = [placed]
             owner[placed.number] = key

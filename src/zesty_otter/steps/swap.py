@@ -313,6 +313,14 @@ class _Library:
             raise UsageError("has no mesh to put there.", file=row.file, remedy="Name another file or node.")
         undone = np.asarray(np.linalg.inv(origin), np.float64)
         nodes = [(one.node, undone @ one.world) for one in placed]
+        if row.node is not None and isinstance(placed[0].node.content, Scatter):
+            # Of a scatter one copy is meant, with what is scattered alike.
+            own = placed[0].node.content.transforms
+            nodes = [
+                (replace(node, content=node.content.mesh), np.eye(4))
+                for node, _ in nodes
+                if isinstance(node.content, Scatter) and np.array_equal(node.content.transforms, own)
+            ]
         matrix = _matrix(row, nodes, self._scene)
         return _New(name, tuple(_baked(node, matrix @ own) for node, own in nodes))
 
