@@ -198,6 +198,8 @@ def test_formats_lists_what_is_read_and_written(run):
         "glb",
         "gltf",
         "obj",
+        "places-csv",
+        "places-json",
         "ply",
         "step",
         "stl",

@@ -34,6 +34,7 @@ CONVERT = {
     "--quantized": ["--quantized"], "--step": ["--step", "scale factor=2"], "--json": ["--json"], "--quiet": ["--quiet"],
     "--verbose": ["--verbose"], "--unwrap": ["--unwrap", "light"], "--atlas": ["--atlas", "128"],
     "--bake-from": ["--unwrap", "paint", "--bake-from", "{folder}/a.glb"], "--writing": ["--writing", "quantized=yes"], "--facets": ["--facets", "density=0"],
+    "--gather": ["--gather"], "--swap": ["--swap", "{folder}/s.csv"], "--stand-ins": ["--stand-ins", "buoy"], "--cells": ["--cells", "2m"],
 }  # fmt: skip
 AGAINST = {
     "--bake-from": ["--unwrap", "paint"],
@@ -41,7 +42,7 @@ AGAINST = {
     "--collision-tolerance": ["--collision", "auto"],
 }
 ENDING = {"--to-unit": "obj", "--to-axes": "obj", "--triangulate": "obj", "--tangents": "glb"}
-SOURCE = {"--atlas": "m.glb", "--unit": "a.obj", "--colors": "a.obj", "--axes": "a.obj", "--triangulate": "a.obj", "--weld": "w.obj", "--textures-from": "a.obj", "--materials": "b.glb", "--textures": "b.glb",
+SOURCE = {"--gather": "g.glb", "--atlas": "m.glb", "--unit": "a.obj", "--colors": "a.obj", "--axes": "a.obj", "--triangulate": "a.obj", "--weld": "w.obj", "--textures-from": "a.obj", "--materials": "b.glb", "--textures": "b.glb",
           "--clean": "b.glb", "--tangents": "b.glb", "--facets": "c.step"}  # fmt: skip
 
 
@@ -73,6 +74,10 @@ def yard(tmp_path_factory) -> Path:
     zo.write(scene_of(*nodes), folder / "a.glb")
     two = cube(name="two", slots=(Material("red", (1, 0, 0, 1)), Material("blue")), face_slot=[0, 0, 0, 1, 1, 1])
     zo.write(scene_of(two), folder / "m.glb")
+    (folder / "s.csv").write_text("name,file,node\nbuoy,b.glb,box\n")
+    zo.write(
+        scene_of(*(Node(f"post_{k}", moved(k, 0, 0), content=cube(name=f"p{k}")) for k in range(3))), folder / "g.glb"
+    )
     return folder
 
 
@@ -128,8 +133,17 @@ OTHERS = {
     "compare": {"--tolerance": ["--tolerance", "10m"], "--unit": ["--unit", "cm"], "--axes": ["--axes", "right forward up"],
                 "--axes-b": ["--axes-b", "right forward up"], "--json": ["--json"], "--quiet": None},
     "rehearse": {"--target": ["--target", "strict.toml"], "--json": ["--json"], "--picture": None, "--quiet": None},
+    "swap": {"--table": None, "--originals": ["--originals", "a.glb"], "--unit": ["--unit", "cm", "--originals", "a.glb"],
+             "--axes": ["--axes", "right forward up", "--originals", "a.glb"], "--json": ["--json", "--originals", "a.glb"],
+             "--quiet": None, "--verbose": None},
 }  # fmt: skip
-ARGUMENTS = {"survey": ["a.obj"], "check": ["a.obj"], "compare": ["a.obj", "c.obj"], "rehearse": ["a.glb"]}
+ARGUMENTS = {
+    "survey": ["a.obj"],
+    "check": ["a.obj"],
+    "compare": ["a.obj", "c.obj"],
+    "rehearse": ["a.glb"],
+    "swap": ["a.obj", "swapped.glb"],
+}
 
 
 @pytest.mark.parametrize("command", list(OTHERS))

@@ -340,11 +340,11 @@ def test_preview_surfaces_are_followed_through_their_networks(tmp_path):
 @pytest.mark.parametrize(
     ("lamp", "candela"),
     [
-        ('SphereLight "a" { float inputs:intensity = 8; float inputs:radius = 50 }', 8 * math.pi * 0.5**2),
+        ('SphereLight "a" { float inputs:intensity = 8; float inputs:radius = 0.5 }', 8 * math.pi * 0.5**2),
         ('SphereLight "a" { float inputs:intensity = 8; bool inputs:normalize = 1 }', 2.0),
-        ('DiskLight "a" { float inputs:intensity = 8; float inputs:radius = 100 }', 8 * math.pi),
+        ('DiskLight "a" { float inputs:intensity = 8; float inputs:radius = 1 }', 8 * math.pi),
         ('DiskLight "a" { float inputs:intensity = 8; bool inputs:normalize = true }', 8.0),
-        ('RectLight "a" { float inputs:intensity = 8; float inputs:width = 200; float inputs:height = 50 }', 8.0),
+        ('RectLight "a" { float inputs:intensity = 8; float inputs:width = 2; float inputs:height = 0.5 }', 8.0),
         ('DistantLight "a" { float inputs:intensity = 8; bool inputs:normalize = 1 }', 8.0),
         ('DistantLight "a" { }', 50_000 * math.pi * math.sin(math.radians(0.265)) ** 2),
     ],

@@ -25,7 +25,7 @@ COMMANDS = {
     "check": "Check files against what a target expects; exit status 1 when a finding is an error.",
     "rehearse": "Load a file as a target would and show the result; exit status 1 when something would go wrong.",
     "compare": "Show what differs between two files of any format; exit status 1 when something does.",
-    "swap": "Put other meshes in place of those in a file: by a table, or stand-ins by what they stand for.",
+    "swap": "Put other meshes in place of those in a file, by a table or by name; places and everything else stay.",
     "picture": "Draw a file, several sides or levels of it, or a sheet of many files.",
     "steps": "List the steps, or explain one with its settings and an example.",
     "targets": "List the targets, or show one: its space, formats, names, limits and requirements.",

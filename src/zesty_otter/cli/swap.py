@@ -36,7 +36,7 @@ def command(
     quiet: console.Quiet = False,
     verbose: console.Verbose = False,
 ) -> int:
-    """Put other meshes in place of those in a file; nodes, places, names and everything else stay as they are."""
+    """Put other meshes in place of those in a file, by a table or by name; places and everything else stay."""
     if (table is None) == (originals is None):
         raise UsageError("name a table or a file with the originals.", remedy="Add --table FILE or --originals FILE.")
     step = steps.Swap(table=table, source=originals)

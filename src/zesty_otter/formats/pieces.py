@@ -105,7 +105,10 @@ def placeholder(name: str, box: NDArray[np.float64], *, right_handed: bool = Tru
 def _shown(node: Node, stem: str, piece: Scene) -> tuple[Node, list[Node], tuple[Node, ...]]:
     """A node with what its piece holds, what stands beside it, and what hangs below it."""
     properties = {key: value for key, value in node.properties.items() if key != "piece"}
-    main = next((one for one in piece.roots if one.name == stem), piece.roots[0] if len(piece.roots) == 1 else None)
+    main = next((one for one in piece.roots if one.name == stem), None)
+    if main is None:  # file names cannot have every letter
+        shown = [one for one in piece.roots if one.is_shown]
+        main = shown[0] if len(shown) == 1 else None
     alone = main is not None and main.mesh is not None and np.array_equal(main.transform, np.eye(4))
     scatter = node.content if isinstance(node.content, Scatter) else None
     if main is None or not alone:
@@ -116,7 +119,8 @@ def _shown(node: Node, stem: str, piece: Scene) -> tuple[Node, list[Node], tuple
     for one in piece.roots:
         if one is main:
             continue
-        name = node.name + (one.name.removeprefix(stem) if one.name.startswith(stem) else f"_{one.name}")
+        asset = main.name
+        name = node.name + (one.name.removeprefix(asset) if one.name.startswith(asset) else f"_{one.name}")
         more = {**one.properties, "asset": node.name} if one.role != "visible" else dict(one.properties)
         if scatter is not None and isinstance(one.content, Mesh):
             places = scatter.transforms @ one.transform
@@ -124,5 +128,5 @@ def _shown(node: Node, stem: str, piece: Scene) -> tuple[Node, list[Node], tuple
         else:
             new = replace(one, transform=node.transform @ one.transform)
         beside.append(replace(new, name=name, properties=more, groups=node.groups))
-    shown = replace(node, content=content, role=main.role, properties={**main.properties, **properties})
-    return shown, beside, main.children
+    whole = replace(node, content=content, role=main.role, properties={**main.properties, **properties})
+    return whole, beside, main.children

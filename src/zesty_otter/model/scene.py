@@ -1314,25 +1314,29 @@ def expanded(scene: Scene, wanted: Callable[[Scatter], bool] = lambda _: True) -
         scatter = node.content
         if not isinstance(scatter, Scatter) or id(scatter) not in chosen:
             return node
-        digits = len(str(scatter.count))
-        # Of a piece each copy is shown by a node that names it.
-        shown, named = (scatter.mesh, {}) if node.piece is None else (None, {"piece": node.piece})
-        copies = tuple(
-            Node(
-                f"{node.name}_{n:0{digits}}",
-                matrix,
-                content=shown,
-                visible=node.visible,
-                role=node.role,
-                properties={**scatter.properties_of(n - 1), **named} if scatter.properties or named else NOTHING,
-            )
-            for n, matrix in enumerate(scatter.transforms, 1)
-        )
+        copies = tuple(_copy(node, scatter, n) for n in range(scatter.count))
         made += scatter.count
-        rest = {key: value for key, value in node.properties.items() if key != "piece"}
+        rest = node.properties if node.role == "visible" and node.piece is None else NOTHING
         return replace(node, content=None, children=(*copies, *node.children), properties=rest)
 
     return scene.map_nodes(apart), made
+
+
+def _copy(node: Node, scatter: Scatter, n: int) -> Node:
+    """The node of one copy of a scatter. What belongs to an asset that is scattered alike belongs to its copy."""
+    number = f"_{n + 1:0{len(str(scatter.count))}}"
+    properties = scatter.properties_of(n) if scatter.properties else {}
+    asset, name = node.properties.get("asset"), node.name + number
+    if node.role != "visible" or node.piece is not None:
+        properties = {**node.properties, **properties}
+    if isinstance(asset, str) and node.name.startswith(asset):
+        name = asset + number + node.name.removeprefix(asset)
+        properties["asset"] = asset + number
+    # Of a piece each copy is shown by a node that names it.
+    content = scatter.mesh if node.piece is None else None
+    return Node(
+        name, scatter.transforms[n], (), content, node.visible, role=node.role, properties=properties or NOTHING
+    )
 
 
 def with_nodes_behind(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import replace
 from typing import Any
@@ -34,7 +35,7 @@ def in_pieces(scene: Scene, name: str) -> Iterator[tuple[str, str, Scene, bool]]
     places : bool
         Whether it is the scene that places the others: its nodes have the property ``piece`` with their names.
     """
-    taken = {(name + ENDING).lower()}
+    taken = {_plain(name + ENDING)}
     known: dict[Any, str] = {}
     made: list[tuple[str, str, Scene, bool]] = []
     light: dict[int, Node] = {}
@@ -94,11 +95,16 @@ def _called(main: Placed, scene: Scene) -> str:
 
 
 def _free(name: str, taken: set[str]) -> str:
+    """A name whose file is none of those that are taken, whatever letters file names may have."""
     found, count = name, 2
-    while found.lower() in taken:
+    while _plain(found) in taken:
         found, count = f"{name}_{count}", count + 1
-    taken.add(found.lower())
+    taken.add(_plain(found))
     return found
+
+
+def _plain(name: str) -> str:
+    return re.sub(r"\W+", "_", name.lower()).strip("_")
 
 
 def _roots(name: str, main: Placed, rest: list[Placed], relative: list[NDArray[np.float64]]) -> tuple[Node, ...]:

@@ -58,7 +58,7 @@ class Cells(Step):
     slug: ClassVar[str] = "cells"
     example: ClassVar[dict[str, Any]] = {"size": 20.0, "triangles": 500_000}
 
-    size: Length = Field(gt=0, description="Side of a cell: 20m.")
+    size: Length = Field(gt=0, allow_inf_nan=False, description="Side of a cell: 20m.")
     by: Literal["pivot", "cut"] = Field(
         "pivot", description="pivot: everything goes whole to the cell of its pivot; cut: large meshes are cut."
     )
@@ -268,7 +268,8 @@ class _Sorting:
 
     def _leads(self, placed: Placed) -> bool:
         """Whether it is what others go with, and not itself with something else that is moved."""
-        if placed.node.content is None and placed.node.role == "visible":
+        content = placed.node.content
+        if (content is None and placed.node.role == "visible") or (isinstance(content, Scatter) and not content.count):
             return False
         asset = self._asset.get(placed.number)
         leader = asset.main[0] if asset is not None and asset.main else None

@@ -311,8 +311,8 @@ class _Library:
             origin, name = top.world, found.name
         if not any(one.node.drawn is not None and one.node.drawn.face_count for one in placed):
             raise UsageError("has no mesh to put there.", file=row.file, remedy="Name another file or node.")
-        undone = np.asarray(np.linalg.inv(origin), np.float64)
-        nodes = [(one.node, undone @ one.world) for one in placed]
+        undone = np.asarray(np.linalg.pinv(origin), np.float64)  # what is flat has no other
+        nodes = [(one.node, np.eye(4) if one.world is origin else undone @ one.world) for one in placed]
         if row.node is not None and isinstance(placed[0].node.content, Scatter):
             # Of a scatter one copy is meant, with what is scattered alike.
             own = placed[0].node.content.transforms

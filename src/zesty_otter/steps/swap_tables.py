@@ -70,6 +70,13 @@ class Row(Settings):
             raise ValueError("must be three finite numbers of degrees")
         return value
 
+    @field_validator("file")
+    @classmethod
+    def _is_a_path(cls, value: Path | None) -> Path | None:
+        if value is not None and "\0" in str(value):
+            raise ValueError("is not a path")
+        return value
+
     @model_validator(mode="after")
     def _has_a_source(self) -> Row:
         if self.file is None and not self.node:

@@ -223,9 +223,11 @@ class _Reading:
         return [Node(name, children=tuple(nodes))] if name and nodes else nodes
 
     def _piece(self, target: Element) -> str | None:
-        """The file that is all that a transform shows, if it is there; as the property of a node that names it."""
+        """The file that a transform shows as a piece of a level, if it is there."""
         inside = [one for one in children(target) if not name_of(one).startswith("Metadata")]
-        if len(inside) != 1 or name_of(inside[0]) != "Inline" or _called(inside[0]):
+        if len(inside) != 1 or name_of(inside[0]) != "Inline":
+            return None
+        if not any(name_of(one) == "MetadataString" and one.get("name") == "piece" for one in children(inside[0])):
             return None
         found = re.findall(r'"([^"]*)"', inside[0].get("url") or "")
         if len(found) != 1 or "#" in found[0] or find_beside(self.path, unquote(found[0])).path is None:

@@ -135,7 +135,9 @@ class _Writer:
         self._keep_name(known, node.name)
         content = node.content
         if node.piece is not None:
-            xml.leaf("Inline", url=f'"{quote(node.piece)}"')
+            xml.begin("Inline", url=f'"{quote(node.piece)}"')
+            xml.leaf("MetadataString", containerField="metadata", name="piece", value='"level"')
+            xml.end()
         elif isinstance(content, Mesh) and content.face_count:
             self._shapes(content, known)
         elif isinstance(content, Light):
