@@ -24,8 +24,9 @@ import zesty_otter as zo
 from zesty_otter import jobs
 from zesty_otter.geometry.simplify.collapse import Attribute, simplify
 from zesty_otter.geometry.simplify.deviation import Shape, deviation
+from zesty_otter.geometry.surface.placing import composed
 from zesty_otter.geometry.surface.triangulation import triangulate
-from zesty_otter.model import Layer, Node
+from zesty_otter.model import Layer, Node, transformed
 from zesty_otter.pipeline.delivery import deliver
 
 WIDE, DEEP = 1000, 500  # half a million quads
@@ -145,6 +146,7 @@ def ratios() -> Iterator[tuple[str, float, str]]:
     yield from _levels()
     yield from _curves()
     yield from _maps()
+    yield from _scatters()
     yield from _solid()
     yield from _seen()
     yield from _jobs()
@@ -226,6 +228,53 @@ def _curves() -> Iterator[tuple[str, float, str]]:
             took / sort,
             f"an argsort of their corners (bound {limit:.0f})",
         )
+
+
+def _scatters() -> Iterator[tuple[str, float, str]]:
+    """A million copies worked on, and copies found; against copying their places, or their points."""
+    from zesty_otter.pictures import picture
+
+    rng = np.random.default_rng(3)
+
+    def places(count: int) -> NDArray[np.float64]:
+        angle = rng.uniform(0, np.pi, count)
+        turned = np.stack([0 * angle, np.sin(angle), 0 * angle, np.cos(angle)], axis=1)
+        scales = np.repeat(rng.uniform(0.5, 2, (count, 1)), 3, axis=1)
+        return composed(count, rng.uniform(-500, 500, (count, 3)) * (1, 0, 1), turned, scales)
+
+    box = zo.Mesh.from_faces(
+        "box", [(0, 0, 0), (1, 0, 0), (0, 1, 0), (0, 0, 1)], [(0, 2, 1), (0, 1, 3), (0, 3, 2), (1, 2, 3)]
+    )
+    many = places(1_000_000)
+    million = zo.Scene((Node("box", content=zo.Scatter(box, many)),), zo.Frame("left up forward", "m"))
+    copying = usual(many.copy, 5)
+    with tempfile.TemporaryDirectory() as folder:
+        works: list[tuple[str, Callable[[], Any]]] = [
+            ("survey", lambda: zo.audit.survey(million)),
+            ("reframe", lambda: zo.steps.Reframe(axes="right forward up", unit="cm").apply(million)),
+            ("cells", lambda: zo.steps.Cells(size="20m").apply(million)),
+            *(
+                (f"write {kind}", partial(zo.write, million, Path(folder) / f"a.{kind}"))
+                for kind in ("glb", "usdc", "usda")
+            ),
+        ]
+        for what, work in works:
+            bound = f"copying their places (bound {3 / copying:.0f})"
+            yield f"a million copies, {what}", usual(work, 3) / copying, bound
+    points, triangles = rough(16)
+    stone = zo.Mesh.from_arrays(points, triangles, name="stone")
+    nodes = [
+        Node(f"stone_{k}", content=transformed(stone, matrix[:3, :3], matrix[:3, 3]))
+        for k, matrix in enumerate(places(10_000))
+    ]
+    apart = zo.Scene(tuple(nodes), million.frame)
+    took = usual(lambda: zo.steps.Gather().apply(apart), 1)
+    copying = usual(lambda: [node.content.points.copy() for node in nodes], 5)  # type: ignore[union-attr]
+    yield f"gather 10,000 copies of {len(triangles)} triangles", took / copying, f"copying (bound {10 / copying:.0f})"
+    crowd = zo.Scene((Node("stone", content=zo.Scatter(stone, many[:100_000])),), million.frame)
+    pixels = rng.random((1600, 2560, 3), np.float32)
+    took, copying = usual(lambda: picture(crowd), 1), usual(pixels.copy, 5)
+    yield "picture of 100,000 copies", took / copying, f"copying its pixels (bound {10 / copying:.0f})"
 
 
 def _maps() -> Iterator[tuple[str, float, str]]:

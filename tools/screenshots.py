@@ -13,6 +13,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from functools import partial
 from pathlib import Path
 
 import matplotlib
@@ -23,7 +24,7 @@ import matplotlib.ticker
 import numpy as np
 
 import zesty_otter as zo
-from zesty_otter.demo import write_kit
+from zesty_otter.demo import write_kit, write_level
 
 ROOT = Path(__file__).parent.parent
 SHOTS = ROOT / "docs" / "screenshots"
@@ -108,6 +109,45 @@ def facets(folder: Path) -> None:
         subprocess.run([*command, "--style", "both", "--size", "640x400"], check=True, stdout=subprocess.DEVNULL)
         sheet.paste(Image.open(out).convert("RGB"), (number % 2 * 640, number // 2 * 400))
     sheet.quantize(128).save(SHOTS / "facets.png", optimize=True)
+
+
+def scatters(folder: Path) -> None:
+    """The level of the kit: as it comes, swapped, as stand-ins, and in cells."""
+    from PIL import Image
+
+    from zesty_otter.pictures import Look, picture
+
+    yard = folder / "otterweir"
+    zo.run_job(write_level(yard))
+    level = zo.read(yard / "level" / "pieces" / "yard_scene.glb")
+    cells: list[zo.Node] = []
+    for number, path in enumerate(sorted((yard / "level" / "cells").glob("*.glb"))):
+        # Cells in four colours, as on a board.
+        x, y = (int(word[1:]) for word in path.stem.split("_")[1:3])
+        tints = ((0.45, 0.2, 0.08), (0.1, 0.3, 0.24), (0.12, 0.2, 0.42), (0.4, 0.36, 0.2))
+        paint = zo.Material(f"cell_{number}", base_color=(*tints[x % 2 + 2 * (y % 2)], 1.0))
+        cells += zo.read(path).map_materials(partial(_painted, paint)).roots
+    made = (
+        (
+            zo.read(yard / "sources" / "level" / "yard.glb"),
+            "As it comes: reeds and buoys are boxes, stones lie one by one",
+        ),
+        (level, "Swapped and gathered, read back from its pieces"),
+        (
+            zo.steps.StandIns(only=["reed", "cobble*", "shed*", "quay*", "lantern*"]).apply(level),
+            "Stand-ins, to arrange it",
+        ),
+        (zo.Scene(tuple(cells), level.frame), "Cells of 16 m, a file for each"),
+    )
+    sheet = Image.new("RGB", (1280, 800))
+    for number, (scene, words) in enumerate(made):
+        look = Look(size=(640, 400), caption=words, axes=False)
+        sheet.paste(picture(scene, look).convert("RGB"), (number % 2 * 640, number // 2 * 400))
+    sheet.save(SHOTS / "scatters.png", optimize=True)
+
+
+def _painted(paint: zo.Material, _: zo.Material) -> zo.Material:
+    return paint
 
 
 def report(folder: Path) -> None:
@@ -237,11 +277,6 @@ def main() -> None:
             )
             terminal("formats", "zesty-otter formats", folder=folder)
             terminal("targets", "zesty-otter targets", "zesty-otter targets m-right-up-forward", folder=folder)
-            terminal(
-                "levels_table",
-                "zesty-otter convert otterweir/ready/engine/work_boat.glb light.glb --levels 50,25,10",
-                folder=folder,
-            )
             crates = "otterweir/sources/crate_stack/crate_stack.obj --unit cm --target m-left-up-forward"
             terminal("check", f"zesty-otter check {crates} --fix mend.toml", folder=folder)
             finished = "otterweir/ready/finished"
@@ -257,7 +292,7 @@ def main() -> None:
                 "zesty-otter compare otterweir/ready/engine/work_boat.glb light.glb",
                 folder=folder,
             )
-            for picture in (drawn, facets, report, deviation, maps):
+            for picture in (drawn, facets, report, deviation, maps, scatters):
                 picture(folder)
     finally:
         screen.terminate()

@@ -38,6 +38,7 @@ from zesty_otter.model.naming import count_of, is_default_name, words_of
 from zesty_otter.model.roles import ROLES
 
 _MOST_SHOWN = 200
+_BOUNDS = "_bounds"  # where a scatter keeps its bounds
 _MOST_EXPANDED = 200_000  # copies that become nodes
 
 LIGHT_KINDS = ("point", "spot", "directional")
@@ -260,8 +261,14 @@ class Scatter:
         >>> zo.Scatter(sail, np.stack([np.eye(4), away])).bounds(np.eye(4)).max(axis=0).tolist()
         [12.0, 3.0, 0.0]
         """
-        placed = self.transforms if np.array_equal(world, np.eye(4)) else world @ self.transforms
-        return copies_bounds(self.mesh.points[self.mesh.point_used], placed)
+        # Kept for the last place that was asked for: a million copies are asked for again and again.
+        key, box = self.__dict__.get(_BOUNDS, (b"", None))
+        if key != world.tobytes():
+            placed = self.transforms if np.array_equal(world, np.eye(4)) else world @ self.transforms
+            key, box = world.tobytes(), copies_bounds(self.mesh.points[self.mesh.point_used], placed)
+            box.flags.writeable = False
+            self.__dict__[_BOUNDS] = key, box
+        return np.asarray(box)
 
 
 Content = Mesh | Scatter | Light | Camera

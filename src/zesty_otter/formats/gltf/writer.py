@@ -240,8 +240,9 @@ class _Writer:
         if not scatter.count:
             self.notes.append(Note("lost", "scatters no copy; written as an empty node", "gltf", node=out["name"]))
             return
-        columns = dict(zip(("TRANSLATION", "ROTATION", "SCALE"), taken_apart(scatter.transforms @ spread), strict=True))
-        numbers = {key: self._add_accessor(values.astype(np.float32), None, False) for key, values in columns.items()}
+        spread_out = scatter.transforms if spread is _UNIT else scatter.transforms @ spread
+        columns = zip(("TRANSLATION", "ROTATION", "SCALE"), taken_apart(spread_out), strict=True)
+        numbers = {key: self._add_accessor(values.astype(np.float32), None, False) for key, values in columns}
         for key, values in scatter.properties.items():
             stored = values.astype(np.float32)
             if values.dtype.kind == "i" and not np.array_equal(stored.astype(np.int64), values):

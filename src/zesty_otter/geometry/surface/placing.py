@@ -5,6 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+_BLOCK = 1 << 14  # transforms that are worked on at a time, so that a million take no more room than they have to
+
 
 def rotations(quaternions: ArrayLike) -> NDArray[np.float64]:
     """Rotation matrices of quaternions.
@@ -62,6 +64,18 @@ def taken_apart(
         x, y, z, w, of length one and w not negative (S. W. Shepperd, 1978, "Quaternion from rotation matrix").
     scales : (N, 3) float64
     """
+    count = len(transforms)
+    places, turns, scales = np.empty((count, 3)), np.empty((count, 4)), np.empty((count, 3))
+    for at in range(0, count, _BLOCK):
+        part = slice(at, at + _BLOCK)
+        places[part], turns[part], scales[part] = _taken_apart(transforms[part])
+    return places, turns, scales
+
+
+def _taken_apart(
+    transforms: NDArray[np.float64],
+) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+    """As `taken_apart`, all at once."""
     linear = transforms[:, :3, :3]
     scales = np.linalg.norm(linear, axis=1)
     scales[:, 0] *= np.where(_mirrors(linear), -1.0, 1.0)
@@ -142,6 +156,11 @@ def _rounding(linear: NDArray[np.float64]) -> NDArray[np.float64]:
 
 def sheared(transforms: NDArray[np.float64]) -> NDArray[np.bool_]:
     """(N,) which transforms are no translation, rotation and scale, or scale something to nothing."""
+    parts = [_sheared(transforms[at : at + _BLOCK]) for at in range(0, len(transforms), _BLOCK)]
+    return np.concatenate(parts) if parts else np.zeros(0, bool)
+
+
+def _sheared(transforms: NDArray[np.float64]) -> NDArray[np.bool_]:
     linear = transforms[:, :3, :3]
     gram = np.einsum("nki,nkj->nij", linear, linear)
     size = np.abs(gram).max(axis=(1, 2))
