@@ -93,10 +93,15 @@ def test_a_thousand_copies_of_three_meshes_become_three_scatters_with_their_plac
     for k, scatter in enumerate(found):
         if how == "renumbered":
             continue
-        meant = np.array([places[n] @ np.linalg.inv(places[k]) for n in range(k, count, 3)])
-        box = scatter.mesh.surface_bounds
-        corners = np.array([[box[a, 0], box[b, 1], box[c, 2], 1] for a in (0, 1) for b in (0, 1) for c in (0, 1)])
-        off = np.linalg.norm(((scatter.transforms - meant) @ corners.T)[:, :3], axis=1).max(axis=1)
+        own = np.concatenate([scatter.mesh.points, np.ones((scatter.mesh.point_count, 1))], axis=1)
+        found_at = (scatter.transforms @ own.T)[:, :3].transpose(0, 2, 1)
+        meant = np.array([nodes[n].content.points for n in range(k, count, 3)])
+        off = np.linalg.norm(found_at - meant, axis=2).max(axis=1)
+        # Every copy stands where it was placed, as its pivot shows: at its foot, as all are stored without one.
+        assert np.allclose(scatter.mesh.surface_bounds.mean(axis=0)[[0, 2]], 0, atol=1e-9)
+        assert scatter.mesh.surface_bounds[0, 1] == pytest.approx(0, abs=1e-9)
+        turned = np.array([places[n][:3, :3] @ np.linalg.inv(places[k][:3, :3]) for n in range(k, count, 3)])
+        assert np.allclose(scatter.transforms[:, :3, :3], turned, atol=1e-12 if how == "as they are" else 2e-3)
         sizes = np.array([np.linalg.norm(np.ptp(nodes[n].content.points, axis=0)) for n in range(k, count, 3)])
         allowed = 1e-6 * sizes if how == "as they are" else 1e-4 * sizes + 1e-4
         assert (off <= allowed).all()

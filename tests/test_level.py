@@ -372,6 +372,21 @@ def test_a_piece_that_places_itself_or_lies_outside_is_not_followed(tmp_path):
         assert [mesh.name for mesh in found.meshes] == ["b"]
 
 
+def test_one_bad_asset_does_not_stop_the_others(tmp_path):
+    two = cube((40, 2, 6), "quay", slots=(STONE, WOOD), face_slot=[0, 0, 0, 1, 1, 1])
+    scene = level()
+    written(zo.Scene((Node("quay", content=two), *scene.roots[1:]), scene.frame, "level"), tmp_path / "level.glb")
+    (tmp_path / "strict.toml").write_text("[limits]\nslots = 1\n")
+    result = zo.run_job(job(tmp_path, "pieces", "glb", 'target = "strict.toml"\ncheck = "stop"\n'))
+    (asset,) = result.assets
+    assert (asset.state, asset.stopped, result.status) == ("written", ("quay",), 1)
+    assert "quay is not written: 1 error" in texts(asset.notes)
+    names = {path.name for path in (tmp_path / "ready").glob("*.glb")}
+    assert names == {"level_scene.glb", "post.glb", "shed.glb", "door.glb", "reeds.glb"}
+    # Nothing is taken as done that was not.
+    assert zo.run_job(tmp_path / "level.toml").assets[0].stopped == ("quay",)
+
+
 def test_formats_that_cannot_place_others_refuse_pieces(tmp_path):
     written(level(), tmp_path / "level.glb")
     with pytest.raises(zo.UsageError, match=r"OBJ with MTL files cannot place others.*Formats that can: collada, glb"):

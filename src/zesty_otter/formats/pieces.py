@@ -12,7 +12,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.formats.files import find_beside
-from zesty_otter.model import Mesh, Node, Note, Scatter, Scene, reframed, shortened, with_nodes_behind
+from zesty_otter.model import (
+    Material,
+    Mesh,
+    Node,
+    Note,
+    Scatter,
+    Scene,
+    count_of,
+    reframed,
+    shortened,
+    with_nodes_behind,
+)
 
 _DEEPEST = 8
 
@@ -90,8 +101,26 @@ def with_pieces(scene: Scene, path: Path, folders: Sequence[Path], read: Callabl
         piece = pieces[node.piece]
         if piece is not None:
             changed[number], behind[number], inside[number] = _shown(node, *piece)
-    made = with_nodes_behind(scene, behind, changed, inside)
+    made = _with_shared_materials(with_nodes_behind(scene, behind, changed, inside))
+    there = sum(piece is not None for piece in pieces.values())
+    if there:
+        text = f"{count_of(there, 'piece')} placed at {count_of(len(changed), 'node')}"
+        notes.setdefault(text, Note("done", text, "pieces", str(path)))
     return replace(made, read_files=(*made.read_files, *read_files)).with_notes(*notes.values())
+
+
+def _with_shared_materials(scene: Scene) -> Scene:
+    """The scene with materials that several pieces have made one."""
+    known: dict[str, list[Material]] = {}
+
+    def first(material: Material) -> Material:
+        alike = known.setdefault(material.name, [])
+        found = next((one for one in alike if one == material), material)
+        if found is material:
+            alike.append(material)
+        return found
+
+    return scene.map_materials(first)
 
 
 def placeholder(name: str, box: NDArray[np.float64], *, right_handed: bool = True) -> Mesh:

@@ -69,6 +69,8 @@ class AssetResult:
         What targets object to.
     error : ZestyOtterError or None
         Why it failed.
+    stopped : tuple of str
+        Pieces that were not written, as they break rules.
     """
 
     name: str
@@ -77,13 +79,14 @@ class AssetResult:
     notes: tuple[Note, ...] = ()
     findings: tuple[Finding, ...] = ()
     error: ZestyOtterError | None = None
+    stopped: tuple[str, ...] = ()
 
     @property
     def status(self) -> int:
         """The exit status this alone would give."""
         if self.error is not None:
             return self.error.exit_status
-        return int(self.state == "kept" or any(file.problems for file in self.files))
+        return int(self.state == "kept" or bool(self.stopped) or any(file.problems for file in self.files))
 
 
 @dataclass(frozen=True)
@@ -391,9 +394,9 @@ class _Run:
         state: State = "kept" if kept else "written"
         if not kept:
             self.parts[task.name] = done.part
-        settings = "edited" if kept else self.settings[task.name]
+        settings = "edited" if kept else "stopped" if done.stopped else self.settings[task.name]
         self.record.entries[task.name] = record.entry_of(settings, done.inputs, files, self.folder, done.findings)
-        self._finish(AssetResult(task.name, state, tuple(files), done.notes, tuple(findings)))
+        self._finish(AssetResult(task.name, state, tuple(files), done.notes, tuple(findings), stopped=done.stopped))
         if time.monotonic() > self.record_due:
             self._write_record()
 

@@ -45,7 +45,11 @@ class Made:
 
 @dataclass(frozen=True)
 class Done:
-    """What came of a task. ``inputs`` are hashes of what was read; None where a file was looked for in vain."""
+    """What came of a task.
+
+    ``inputs`` are hashes of what was read; None where a file was looked for in vain. ``stopped`` are the names of
+    pieces that were not written, as they break rules.
+    """
 
     made: tuple[Made, ...] = ()
     inputs: tuple[tuple[Path, str | None], ...] = ()
@@ -53,6 +57,7 @@ class Done:
     findings: tuple[Finding, ...] = ()
     error: ZestyOtterError | None = None
     part: str = ""
+    stopped: tuple[str, ...] = ()
 
 
 def work(task: Task, staging: Path | None, *, report: bool = False) -> Done:
@@ -107,6 +112,7 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
     scene = read_as[asked[0]][0] if asked else read(task)[0]
     renamed = scene.renamed
     made: list[Made] = []
+    stopped: list[str] = []
     notes = [note for scene, _ in read_as.values() for note in scene.notes]
     findings = [finding for _, found in read_as.values() for finding in found]
     used = [one for one, _ in read_as.values()] or [scene]
@@ -122,7 +128,16 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
             text = f"output '{output.name}' has nothing to write: no mesh with a face is left"
             notes.append(Note("lost", text, "job", task.name))
         for number, piece in enumerate(pieces, 1):
-            findings += checked(piece, output.wanted, output.name) if not piece.places else ()
+            try:
+                findings += checked(piece, output.wanted, output.name) if not piece.places else ()
+            except FindingsError as bad:
+                if len(pieces) == 1:
+                    raise
+                # One bad piece does not stop the others.
+                stopped.append(piece.name)
+                findings += [one for one in bad.findings if isinstance(one, Finding)]
+                notes.append(Note("lost", f"{piece.name} {bad.problem}", "job", task.name))
+                continue
             parts = levels_apart(piece, output.target) if not piece.places else [piece]
             for part, path in [(one, path) for one in parts for path in _paths(task, output, one, number, notes)]:
                 if staging is None:
@@ -151,7 +166,14 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
         from zesty_otter.jobs.report import part_of
 
         page = part_of(task, made[-1].files[made[-1].path.name][0], renamed)
-    return Done(tuple(made), tuple(_inputs(used)), tuple(notes), tuple(dict.fromkeys(findings)), part=page)
+    return Done(
+        tuple(made),
+        tuple(_inputs(used)),
+        tuple(notes),
+        tuple(dict.fromkeys(findings)),
+        part=page,
+        stopped=tuple(stopped),
+    )
 
 
 def _beside(task: Task, output: PlannedOutput, path: Path, pieces: Sequence[Piece]) -> dict[str, str]:

@@ -38,6 +38,8 @@ def second_reading(path: Path, scene: Scene) -> tuple[str, tuple[str, ...]]:
     >>> second_reading(Path("sail.glb"), zo.read("sail.glb"))
     ('the same at all 3 corners', ())
     """
+    if any(note.maker == "pieces" for note in scene.notes):
+        return "not done, as pieces are in other files", ()
     try:
         faces = take(path)
     except UnknownFormError as error:

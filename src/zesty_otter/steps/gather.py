@@ -49,7 +49,8 @@ class Gather(Step):
     uniform scale and mirroring; materials, UVs, normals and colours must agree. An asset with its levels, collision
     and shadow, and a node with children, is one thing: it becomes a scatter for each of its meshes, all with the same
     places. The scatter takes the place of the first copy and the name of the mesh. Numbers among the properties
-    become columns of the scatter; names and other properties of the copies are lost. With ``inside``, loose parts of
+    become columns of the scatter; names and other properties of the copies are lost. A mesh that was stored with its
+    place in its points gets its pivot at its foot. With ``inside``, loose parts of
     one mesh that are copies become scatters below its node. Leaves hidden nodes, and those with lights or cameras.
     """
 
@@ -245,6 +246,7 @@ class _Gathering:
     def __init__(self, scene: Scene, same: Mapping[int, tuple[Mesh, Floats]], least: int, numbers: set[int]) -> None:
         self._scene, self._same, self._least, self._numbers = scene, same, least, numbers
         self.copies = self.scatters = 0
+        self._moved: dict[tuple[int, bytes], tuple[Mesh, Mesh]] = {}
         self.lost: set[str] = set()
         self._beside: dict[int, list[int]] = {}  # by number of a first node: all nodes of its asset
         self._apart: set[int] = set()  # numbers of nodes whose asset is in several places of the tree
@@ -326,6 +328,7 @@ class _Gathering:
         self.copies += len(group)
         places = np.array([thing.places for thing in group])
         columns, kept = self._properties(group)
+        shifts = self._pivots(group, places)
         number = iter(range(places.shape[1]))
         alone = places.shape[1] == 1 and not group[0].nodes[0].children
 
@@ -333,8 +336,9 @@ class _Gathering:
             content = None
             if node.mesh is not None:
                 self.scatters += 1
+                k = next(number)
                 mesh = self._same.get(id(node.mesh), (node.mesh,))[0]
-                content = Scatter(mesh, places[:, next(number)], columns if first else {})
+                content = self._about(mesh, places[:, k], shifts[k], columns if first else {})
             children = tuple(scattered(child, False) for child in node.children)
             name = node.mesh.name if alone and node.mesh is not None else node.name
             properties = (
@@ -345,6 +349,37 @@ class _Gathering:
             )
 
         return tuple(scattered(node, n == 0) for n, node in enumerate(group[0].nodes))
+
+    def _pivots(self, group: Sequence[_Thing], places: Floats) -> Floats:
+        """(D, 3) where the pivot of each mesh goes, in its space: to the foot of what was stored without one.
+
+        A mesh whose place is in its points has its pivot somewhere else; one that nodes share keeps it.
+        """
+        shifts = np.zeros((places.shape[1], 3))
+        main = next((node.mesh for thing in group[:1] for node in thing.nodes if node.mesh is not None), None)
+        shared = len({id(thing.nodes[0].mesh) for thing in group}) == 1
+        if main is None or shared:
+            return shifts
+        mesh = self._same.get(id(main), (main,))[0]
+        low, high = mesh.surface_bounds
+        if (low <= 0).all() and (high >= 0).all():
+            return shifts
+        foot = places[0, 0] @ [*_foot(mesh, self._scene.frame.up), 1.0]
+        for k, own in enumerate(places[0]):
+            if abs(determinant(own[:3, :3])) > 0:
+                shifts[k] = (np.linalg.inv(own) @ foot)[:3]
+        return shifts
+
+    def _about(self, mesh: Mesh, places: Floats, shift: Floats, columns: Mapping[str, NDArray[Any]]) -> Scatter:
+        """A scatter of a mesh about another pivot."""
+        if not shift.any():
+            return Scatter(mesh, places, columns)
+        key = id(mesh), shift.tobytes()
+        if key not in self._moved:
+            self._moved[key] = mesh, transformed(mesh, np.eye(3), -shift)
+        places = places.copy()
+        places[:, :3, 3] += places[:, :3, :3] @ shift
+        return Scatter(self._moved[key][1], places, columns)
 
     def _properties(self, group: Sequence[_Thing]) -> tuple[dict[str, NDArray[Any]], dict[str, Any]]:
         """Numbers that each copy has, as columns, and what all have alike; names of the rest go to ``lost``."""
