@@ -376,7 +376,7 @@ def test_one_bad_asset_does_not_stop_the_others(tmp_path):
     two = cube((40, 2, 6), "quay", slots=(STONE, WOOD), face_slot=[0, 0, 0, 1, 1, 1])
     scene = level()
     written(zo.Scene((Node("quay", content=two), *scene.roots[1:]), scene.frame, "level"), tmp_path / "level.glb")
-    (tmp_path / "strict.toml").write_text("[limits]\nslots = 1\n")
+    (tmp_path / "strict.toml").write_text('[limits]\nslots = 1\n[severities]\nslots = "error"\n')
     result = zo.run_job(job(tmp_path, "pieces", "glb", 'target = "strict.toml"\ncheck = "stop"\n'))
     (asset,) = result.assets
     assert (asset.state, asset.stopped, result.status) == ("written", ("quay",), 1)
