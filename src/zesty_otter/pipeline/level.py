@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections import Counter
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from typing import Any
 
@@ -40,6 +41,7 @@ def in_pieces(scene: Scene, name: str) -> Iterator[tuple[str, str, Scene, bool]]
     made: list[tuple[str, str, Scene, bool]] = []
     light: dict[int, Node] = {}
     gone: set[int] = set()
+    shown = Counter(id(one.node.drawn) for one in scene.walk())
     for asset in assets_of(scene):
         if len(asset.main) != 1 or asset.main[0].node.drawn is None or not asset.main[0].node.drawn.face_count:
             continue
@@ -51,7 +53,7 @@ def in_pieces(scene: Scene, name: str) -> Iterator[tuple[str, str, Scene, bool]]
         relative = [undone @ one.world for one in rest]
         key = _key(main, rest, relative)
         if key not in known:
-            known[key] = _free(_called(main, scene), taken)
+            known[key] = _free(_called(main, shown), taken)
             piece = replace(scene, roots=_roots(known[key], main, rest, relative), name=known[key])
             made.append((known[key], main.node.groups[0] if main.node.groups else "", piece, False))
         light[main.number] = _light(main.node, known[key], right_handed=scene.frame.right_handed)
@@ -86,12 +88,11 @@ def _key(main: Placed, rest: list[Placed], relative: list[NDArray[np.float64]]) 
     return (*size, *own)
 
 
-def _called(main: Placed, scene: Scene) -> str:
+def _called(main: Placed, shown: Mapping[int, int]) -> str:
     """The name of a piece: of its mesh where several nodes show it, else of its node."""
     mesh = main.node.drawn
     assert mesh is not None
-    shown = sum(1 for one in scene.walk() if one.node.drawn is mesh)
-    return mesh.name if shown > 1 else main.node.name
+    return mesh.name if shown[id(mesh)] > 1 else main.node.name
 
 
 def _free(name: str, taken: set[str]) -> str:

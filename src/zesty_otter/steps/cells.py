@@ -131,6 +131,13 @@ class Cells(Step):
                 yield from self._quartered(f"{inner}{quarter}", parts, middle + away, half / 2)
 
 
+def _triangles_of(node: Node) -> int:
+    """How many triangles a node shows near by, all copies counted."""
+    if node.drawn is None or not node.is_shown:
+        return 0
+    return node.drawn.triangle_count * (node.content.count if isinstance(node.content, Scatter) else 1)
+
+
 def _place_name(x: int, y: int) -> str:
     across = f"r{x}" if x >= 0 else f"l{-x}"
     along = f"f{y}" if y >= 0 else f"b{-y}"
@@ -301,16 +308,13 @@ class _Sorting:
             self.large.append(node.name)
         where = box.mean(axis=0) if self.cut and np.isfinite(box).all() else placed.world[:3, 3]
         whole = [self._in_world(placed, whole=True)]
-        self.moved |= self._all_below(placed)
+        inside = self._all_below(placed)
+        self.moved |= inside
         for one in rest:
             if one.number not in self.moved:
                 whole.append(self._in_world(one, whole=True))
                 self.moved |= self._all_below(one)
-        triangles = sum(
-            one.node.drawn.triangle_count * (one.node.content.count if isinstance(one.node.content, Scatter) else 1)
-            for one in self._order
-            if one.number in self._all_below(placed) and one.node.drawn is not None and one.node.is_shown
-        )
+        triangles = sum(_triangles_of(self._order[n].node) for n in inside)
         yield _Load(tuple(whole), self.ground.of(where[None]), triangles)
 
     @staticmethod

@@ -11,7 +11,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 from pydantic import Field
 
-from zesty_otter.geometry.solids.fits import smallest_box
+from zesty_otter.geometry.solids.fits import close_box
 from zesty_otter.geometry.surface.normals import face_areas_and_normals
 from zesty_otter.model import Material, Mesh, Node, Scatter, Scene, count_of
 from zesty_otter.steps.assets import Roles, assets_of
@@ -31,10 +31,10 @@ _FACES = [[0, 2, 3, 1], [4, 5, 7, 6], [0, 1, 5, 4], [2, 6, 7, 3], [0, 4, 6, 2], 
 class StandIns(Step):
     """Put boxes in place of heavy meshes, to arrange a scene that is light; swap brings the meshes back.
 
-    Looks at visible meshes and scatters. Each becomes the smallest box around its mesh, in any orientation, with the
-    same name, place and pivot and the role of a stand-in; its levels, collision, shadow and bounds go. Properties
-    keep what it stands for: name, size in metres, triangles, materials. Boxes of the same mesh have the same colour.
-    Refuses nothing.
+    Looks at visible meshes and scatters. Each becomes a close box around its mesh, turned where that is much smaller,
+    with the same name, place and pivot and the role of a stand-in; its levels, collision, shadow and bounds go.
+    Properties keep what it stands for: name, size in metres, triangles, materials. Boxes of the same mesh have the same
+    colour. Refuses nothing.
     """
 
     slug: ClassVar[str] = "stand-ins"
@@ -90,7 +90,7 @@ class StandIns(Step):
     def _box(self, mesh: Mesh, *, outward: bool) -> Mesh:
         points = mesh.points[mesh.point_used]
         if self.turned:
-            centre, axes, half = smallest_box(points)
+            centre, axes, half = close_box(points)
         else:
             low, high = mesh.surface_bounds
             centre, axes, half = (low + high) / 2, np.eye(3), (high - low) / 2

@@ -9,6 +9,8 @@ from zesty_otter.geometry.solids import _spheres
 from zesty_otter.geometry.surface.placing import rotations
 
 _MOST_SIDES = 2000  # of a hull, that are tried as a side of the box
+_CLOSE_SIDES = 48  # of a hull that a quick box is laid on
+_PLAIN = 1.05  # how much larger a box along the axes may be, to be taken
 _TURNS = 40  # tried besides
 _FEW = 40
 _MOST_ROUNDS = 20  # of turning a box; what is all but flat could get thinner without end
@@ -101,6 +103,47 @@ def smallest_box(points: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDAr
     turns = rotations(_even_turns(_TURNS)) if len(corners) > 4 else np.zeros((0, 3, 3))
     found = sorted((_settled(corners, one) for one in [*tries[:8], *turns]), key=lambda one: _volume(corners, one))
     axes = min((_polished(corners, one) for one in found[:3]), key=lambda one: _volume(corners, one))
+    axes = axes * (1.0 if np.linalg.det(axes) > 0 else -1.0)
+    along = points @ axes.T
+    low, high = along.min(axis=0), along.max(axis=0)
+    return (low + high) / 2 @ axes, axes, (high - low) / 2
+
+
+def close_box(points: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+    """A box around points that is nearly the smallest, found many times faster than `smallest_box`.
+
+    Of boxes along the axes, along the principal ones and on sides of the hull; along the axes where that is not much
+    larger.
+
+    Parameters
+    ----------
+    points : (P, 3) float64
+        At least one.
+
+    Returns
+    -------
+    centre : (3,) float64
+    axes : (3, 3) float64
+        Rows of length one, right-handed.
+    half : (3,) float64
+        Half of each side.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from itertools import product
+    >>> close_box(np.array(list(product((0, 1), (0, 2), (0, 3))), float))[2].tolist()
+    [0.5, 1.0, 1.5]
+    """
+    corners = outermost(points)
+    centred = corners - corners.mean(axis=0)
+    principal = np.linalg.svd(centred, full_matrices=True)[2] if len(corners) > 1 else np.eye(3)
+    sides = _side_normals(corners)
+    step = max(1, len(sides) // _CLOSE_SIDES)
+    tries = [principal, *(_around(corners, normal) for normal in sides[::step])]
+    axes = min(tries, key=lambda one: _volume(corners, one))
+    if _volume(corners, np.eye(3)) <= _PLAIN * _volume(corners, axes):
+        axes = np.eye(3)
     axes = axes * (1.0 if np.linalg.det(axes) > 0 else -1.0)
     along = points @ axes.T
     low, high = along.min(axis=0), along.max(axis=0)

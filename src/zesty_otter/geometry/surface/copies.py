@@ -22,6 +22,7 @@ _ROUNDING = 2.0**-22
 
 _CHUNK = 3_000_000  # numbers that are worked on at a time
 _LIKE = 1e-3  # how far apart what tells points apart may be for them to be like each other, in radii
+_PATIENCE = 2_000  # pairs numbered otherwise that are tried in vain among those that might be copies
 _MOST_TRIES = 64  # ways in which a surface is laid onto another, point for point
 
 
@@ -146,11 +147,11 @@ def find_copies(
 ) -> tuple[Ints, Floats]:
     """Which surfaces are copies of earlier ones, up to rotation, translation, uniform scale and mirroring.
 
-    Candidates agree in what no numbering and placing changes: numbers of faces and corners, materials, moments of the
-    distances from the middle, means of UVs and colours. Each is then proved point by point: laid onto the first by the
-    similarity with the least squares of the distances (S. Umeyama, 1991, "Least-squares estimation of transformation
-    parameters between two point patterns"), with points in the order they have, else in one found from three points
-    that few others are like.
+    Candidates agree in what no numbering and placing changes: numbers of faces and corners, materials, distances of
+    corners from the middle, lengths of edges, means of UVs and colours. Each is then proved point by point: laid onto
+    the first by the similarity with the least squares of the distances (S. Umeyama, 1991, "Least-squares estimation of
+    transformation parameters between two point patterns"), with points in the order they have, else in one found from
+    three points that few others are like.
 
     Parameters
     ----------
@@ -178,54 +179,92 @@ def find_copies(
             alike.setdefault(shape.key, []).append(number)
     done = 0
     for numbers in alike.values():
-        for group in _clusters(shapes, np.array(numbers), tolerance) if len(numbers) > 1 else ():
-            rest = group
-            while len(rest) > 1:
-                matches, placed = _copies_of(shapes, int(rest[0]), rest[1:], tolerance, mirrored=mirrored)
-                first[rest[1:][matches]] = rest[0]
-                transforms[rest[1:][matches]] = placed[matches]
-                rest = rest[1:][~matches]
+        for group, near in _clusters(shapes, np.array(numbers), tolerance) if len(numbers) > 1 else ():
+            patience = _PATIENCE
+            left = np.ones(len(group), bool)
+            for k, source in enumerate(group):
+                if not left[k]:
+                    continue
+                left[k] = False
+                others = near(k, np.flatnonzero(left))
+                if not len(others):
+                    continue
+                matches, placed, failed = _copies_of(
+                    shapes, int(source), group[others], tolerance, mirrored=mirrored, patience=patience
+                )
+                patience -= failed
+                same = others[matches]
+                left[same] = False
+                first[group[same]] = source
+                transforms[group[same]] = placed[matches]
         done += len(numbers)
         if progress is not None:
             progress(done / len(shapes))
     return first, transforms
 
 
-def _clusters(shapes: Sequence[Shape], numbers: Ints, tolerance: float) -> Iterator[Ints]:
-    """Numbers of surfaces in groups beyond which none can be a copy, each in order."""
-    rows, slack = zip(*(_moments(shapes, part, tolerance) for part in _chunks(shapes, numbers)), strict=True)
-    values, widths = np.concatenate(rows), np.max(slack, axis=0)
+def _clusters(
+    shapes: Sequence[Shape], numbers: Ints, tolerance: float
+) -> Iterator[tuple[Ints, Callable[[int, Ints], Ints]]]:
+    """Numbers of surfaces in groups beyond which none can be a copy, each in order; and what tells which of some of a
+    group might be copies of one.
+    """
+    traits = [_traits(shapes, part, tolerance) for part in _chunks(shapes, numbers)]
+    values, lengths, rough = (np.concatenate([one[k] for one in traits]) for k in range(3))
+    widths = np.max([one[3] for one in traits], axis=0)
     waiting = [(np.arange(len(numbers)), 0)]
     while waiting:
         group, column = waiting.pop()
         if len(group) < 2:
             continue
         if column == values.shape[1]:
-            yield numbers[np.sort(group)]
+            group = np.sort(group)
+
+            def near(k: int, others: Ints, group: Ints = group) -> Ints:
+                """Those of which no mean differs, no distance from the middle and no length of an edge."""
+                source = group[k]
+                found = others[(np.abs(values[group[others]] - values[source]) <= widths).all(axis=1)]
+                off = np.abs(lengths[group[found]] - lengths[source]).max(axis=1)
+                return found[off <= 3 * np.maximum(rough[group[found]], rough[source])]
+
+            yield numbers[group], near
             continue
         order = group[np.argsort(values[group, column], kind="stable")]
         gaps = np.flatnonzero(np.diff(values[order, column]) > widths[column])
         waiting += [(part, column + 1) for part in np.split(order, gaps + 1)]
 
 
-def _moments(shapes: Sequence[Shape], numbers: Ints, tolerance: float) -> tuple[Floats, Floats]:
-    """(N, K) numbers of each surface that copies have in common, and (K,) how far apart those of copies may be."""
+def _traits(
+    shapes: Sequence[Shape], numbers: Ints, tolerance: float
+) -> tuple[Floats, NDArray[np.float32], Floats, Floats]:
+    """What copies have in common: (N, K) means, and (N, 2 C) distances of corners from the middle and lengths of edges.
+
+    These are in radii, from small to large. And (N,) how far off they may be, (K,) how far apart the means may be.
+    """
     corners = np.stack([shapes[n].points[shapes[n].corner_point] for n in numbers])
     away = corners - corners.mean(axis=1, keepdims=True)
     distance = np.sqrt(np.einsum("nij,nij->ni", away, away))
-    radius = np.sqrt((distance**2).mean(axis=1))
-    distance /= np.maximum(radius, 1e-300)[:, None]
-    far = distance.max(axis=1)
-    off = 4 * float(max(shapes[n].allowed(tolerance) / max(r, 1e-300) for n, r in zip(numbers, radius, strict=True)))
-    columns = [distance.mean(axis=1), far, (distance**3).mean(axis=1), (distance**4).mean(axis=1)]
-    most = float(far.max())
-    widths = [2 * off, 2 * off, 6 * off * most**2, 8 * off * most**3]
+    radius = np.maximum(np.sqrt((distance**2).mean(axis=1)), 1e-300)
+    after = np.stack([_next_corners(shapes[n]) for n in numbers])
+    edges = np.linalg.norm(corners - np.take_along_axis(corners, after[:, :, None], axis=1), axis=2)
+    distance = np.sort(distance / radius[:, None], axis=1)
+    lengths = np.concatenate([distance, np.sort(edges / radius[:, None], axis=1)], axis=1).astype(np.float32)
+    rough = np.array([shapes[n].allowed(tolerance) for n in numbers]) / radius + 4 * np.finfo(np.float32).eps
+    columns = [distance.mean(axis=1), edges.mean(axis=1) / radius]
+    widths = [4 * float(rough.max())] * 2
     for n, (kind, values) in enumerate(shapes[numbers[0]].layers):
         if kind in ("uv", "color"):
             means = np.array([shapes[k].layers[n][1].mean(axis=0, dtype=np.float64) for k in numbers])
             columns += list(means.T)
             widths += [2 * _LAYER_TOLERANCE[kind]] * values.shape[1]
-    return np.stack(columns, axis=1), np.array(widths)
+    return np.stack(columns, axis=1), lengths, rough, np.array(widths)
+
+
+def _next_corners(shape: Shape) -> Ints:
+    """(C,) the corner that follows each in its face."""
+    after = np.arange(1, len(shape.corner_point) + 1)
+    after[shape.face_start[1:] - 1] = shape.face_start[:-1]
+    return after
 
 
 def _chunks(shapes: Sequence[Shape], numbers: Ints) -> Iterator[Ints]:
@@ -235,9 +274,12 @@ def _chunks(shapes: Sequence[Shape], numbers: Ints) -> Iterator[Ints]:
 
 
 def _copies_of(
-    shapes: Sequence[Shape], source: int, numbers: Ints, tolerance: float, *, mirrored: bool
-) -> tuple[NDArray[np.bool_], Floats]:
-    """Which surfaces are copies of one, (N,), and what takes it to each, (N, 4, 4)."""
+    shapes: Sequence[Shape], source: int, numbers: Ints, tolerance: float, *, mirrored: bool, patience: int
+) -> tuple[NDArray[np.bool_], Floats, int]:
+    """Which surfaces are copies of one, (N,), what takes it to each, (N, 4, 4), and how many were tried in vain.
+
+    Those numbered otherwise are tried one by one, until as many as ``patience`` have failed.
+    """
     model = shapes[source]
     matches, transforms = np.zeros(len(numbers), bool), np.tile(np.eye(4), (len(numbers), 1, 1))
     layout = model.layout
@@ -255,11 +297,16 @@ def _copies_of(
                 in_order[fits], matches[fits], transforms[fits] = _laid_over(
                     model, others, order, tolerance, mirror=how > 0
                 )
+    failed = 0
     for k in np.flatnonzero(~in_order):
+        if failed >= patience:
+            break
         found = _laid_onto(model, shapes[numbers[k]], tolerance, mirrored=mirrored)
-        if found is not None:
+        if found is None:
+            failed += 1
+        else:
             matches[k], transforms[k] = True, found
-    return matches, transforms
+    return matches, transforms, failed
 
 
 def _flips(shape: Shape) -> list[Ints]:
