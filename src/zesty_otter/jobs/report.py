@@ -46,7 +46,7 @@ def write_report(result: JobResult, tasks: Sequence[Task], parts: dict[str, str]
         key = _key(asset.files)
         made = parts.get(asset.name) or known.get(key)
         if made is None and asset.files:
-            made = part_of(by_name.get(asset.name), result.folder / asset.files[-1].path)
+            made = part_of(by_name.get(asset.name), result.folder / _shown(asset.files).path)
         told.append(
             ReportAsset(
                 asset.name,
@@ -68,14 +68,20 @@ def write_report(result: JobResult, tasks: Sequence[Task], parts: dict[str, str]
     save({path.name: [text.encode()]}, path)
 
 
-def part_of(task: Task | None, written: Path, renamed: Sequence[Renamed] | None = None) -> str:
+def _shown(files: Sequence[Delivered]) -> Delivered:
+    """The last file that shows meshes."""
+    return next((one for one in reversed(files) if not formats.format_of(Path(one.path)).only_places), files[-1])
+
+
+def part_of(task: Task | None, written: Path | Scene, renamed: Sequence[Renamed] | None = None) -> str:
     """The pictures and tables of a task's asset, of the file written last: it usually has most beside the mesh.
 
-    "" where it cannot be read. Names that are not given are found by comparing it with the source.
+    Of an asset that was taken apart, the whole scene. "" where it cannot be read. Names that are not given are found by
+    comparing it with the source.
     """
     from zesty_otter.pictures.report import part
 
-    after = _read(partial(formats.read, written))
+    after = written if isinstance(written, Scene) else _read(partial(formats.read, written))
     if after is None:
         return ""
     before = None if task is None else _read(task.parts[0].file.read)

@@ -11,7 +11,7 @@ from pathlib import Path
 from zesty_otter.audit.facts import FileFacts, facts_of
 from zesty_otter.audit.findings import Finding
 from zesty_otter.errors import FindingsError, InputError, InternalError, UnknownUnitError, ZestyOtterError
-from zesty_otter.formats import format_of
+from zesty_otter.formats import Format, format_of
 from zesty_otter.formats.files import inputs_of
 from zesty_otter.jobs.assemble import ReadPart, assembled
 from zesty_otter.jobs.planning import Part, PlannedOutput, Task, holds_exact
@@ -113,12 +113,14 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
     renamed = scene.renamed
     made: list[Made] = []
     stopped: list[str] = []
+    whole: dict[str, Scene] = {}  # what each output was made of
     notes = [note for scene, _ in read_as.values() for note in scene.notes]
     findings = [finding for _, found in read_as.values() for finding in found]
     used = [one for one, _ in read_as.values()] or [scene]
     for output, facets in zip(task.outputs, asked, strict=True):
         scene = read_as[facets][0]
         prepared = prepare(scene, output.wanted)
+        whole[output.name] = prepared
         used.append(prepared)
         renamed = prepared.renamed
         about = {"file": str(task.parts[0].file.path), "place": f"output {output.name}"}
@@ -165,7 +167,11 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
     if report and made:
         from zesty_otter.jobs.report import part_of
 
-        page = part_of(task, made[-1].files[made[-1].path.name][0], renamed)
+        # The last that shows meshes; of several pieces all together.
+        scenes = [number for number, one in enumerate(made) if not format_of(one.path).only_places]
+        last = made[scenes[-1] if scenes else -1]
+        alone = sum(one.output == last.output for one in made) <= len(_kinds_of(task, last.output))
+        page = part_of(task, last.files[last.path.name][0] if alone else whole[last.output], renamed)
     return Done(
         tuple(made),
         tuple(_inputs(used)),
@@ -174,6 +180,11 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
         part=page,
         stopped=tuple(stopped),
     )
+
+
+def _kinds_of(task: Task, output: str) -> list[Format]:
+    """The formats of an output."""
+    return [kind for one in task.outputs if one.name == output for kind in one.kinds]
 
 
 def _beside(task: Task, output: PlannedOutput, path: Path, pieces: Sequence[Piece]) -> dict[str, str]:
