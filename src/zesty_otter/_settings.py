@@ -37,6 +37,28 @@ def as_value(parse: Callable[[Any], T]) -> Callable[[Any], T]:
     return parsed
 
 
+def read_text(path: Path) -> str:
+    """The text in a file.
+
+    Raises
+    ------
+    InputError
+        When the file cannot be read or is no UTF-8.
+    """
+    try:
+        return path.read_text("utf-8-sig")
+    except FileNotFoundError:
+        raise InputError("there is no such file.", file=path, remedy="Check the path.") from None
+    except IsADirectoryError:
+        raise InputError(
+            "is a folder, not a file.", file=path, remedy=f"Name a {path.suffix or '.toml'} file."
+        ) from None
+    except UnicodeDecodeError:
+        raise InputError("is not UTF-8 text.", file=path, remedy="Save it as UTF-8.") from None
+    except OSError as error:
+        raise InputError(f"could not be read: {error.strerror or error}.", file=path) from None
+
+
 def read_settings(path: Path, model: type[M]) -> M:
     """The settings in a TOML file.
 
@@ -47,16 +69,7 @@ def read_settings(path: Path, model: type[M]) -> M:
     UsageError
         When a key or value makes no sense; the message names the line and the near word.
     """
-    try:
-        text = path.read_text("utf-8-sig")
-    except FileNotFoundError:
-        raise InputError("there is no such file.", file=path, remedy="Check the path.") from None
-    except IsADirectoryError:
-        raise InputError("is a folder, not a file.", file=path, remedy="Name a .toml file in it.") from None
-    except UnicodeDecodeError:
-        raise InputError("is not UTF-8 text.", file=path, remedy="Save it as UTF-8.") from None
-    except OSError as error:
-        raise InputError(f"could not be read: {error.strerror or error}.", file=path) from None
+    text = read_text(path)
     try:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:

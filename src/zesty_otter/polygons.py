@@ -10,6 +10,22 @@ from numpy.typing import NDArray
 from zesty_otter.geometry.surface import triangulation
 from zesty_otter.model import Mesh
 
+BOX_FACES = [[0, 2, 3, 1], [4, 5, 7, 6], [0, 1, 5, 4], [2, 6, 7, 3], [0, 4, 6, 2], [1, 3, 7, 5]]
+"""The sides of a box whose corners are numbered along X first, then Y, then Z; outward in a right-handed space."""
+
+
+def box_mesh(
+    name: str, low: NDArray[np.float64], high: NDArray[np.float64], axes: NDArray[np.float64] | None = None,
+    *, right_handed: bool = True,
+) -> Mesh:  # fmt: skip
+    """A box with hard edges, between two corners (3,) along ``axes``, by rows."""
+    corners = np.array([[x, y, z] for z in (0, 1) for y in (0, 1) for x in (0, 1)])
+    points = low + corners * (high - low)
+    made = Mesh.from_faces(
+        name, points if axes is None else points @ axes, BOX_FACES, face_smoothing=np.zeros(6, np.int32)
+    )
+    return made if right_handed else made.turned_round()
+
 
 def hard_to_fan(mesh: Mesh) -> NDArray[np.bool_]:
     """(F,) the faces that plain readers split wrongly: of more than four corners, or not convex."""

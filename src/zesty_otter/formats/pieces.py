@@ -9,7 +9,6 @@ from dataclasses import replace
 from pathlib import Path, PurePosixPath
 
 import numpy as np
-from numpy.typing import NDArray
 
 from zesty_otter.formats.files import find_beside
 from zesty_otter.model import (
@@ -121,14 +120,6 @@ def _with_shared_materials(scene: Scene) -> Scene:
         return found
 
     return scene.map_materials(first)
-
-
-def placeholder(name: str, box: NDArray[np.float64], *, right_handed: bool = True) -> Mesh:
-    """A box that stands in a scatter for the mesh of a piece, which a reader puts there."""
-    points = [[box[x, 0], box[y, 1], box[z, 2]] for z in (0, 1) for y in (0, 1) for x in (0, 1)]
-    faces = [[0, 2, 3, 1], [4, 5, 7, 6], [0, 1, 5, 4], [2, 6, 7, 3], [0, 4, 6, 2], [1, 3, 7, 5]]
-    made = Mesh.from_faces(name, points, faces, face_smoothing=np.zeros(6, np.int32))
-    return made if right_handed else made.turned_round()
 
 
 def _shown(node: Node, stem: str, piece: Scene) -> tuple[Node, list[Node], tuple[Node, ...]]:

@@ -11,8 +11,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.pieces import placeholder
 from zesty_otter.model import Node, Placed, Scatter, Scene, determinant
+from zesty_otter.polygons import box_mesh
 from zesty_otter.steps.assets import assets_of
 
 ENDING = "_scene"
@@ -128,7 +128,7 @@ def _light(node: Node, piece: str, *, right_handed: bool) -> Node:
     content = None
     if isinstance(node.content, Scatter):
         mesh = node.content.mesh
-        box = placeholder(mesh.name, mesh.surface_bounds, right_handed=right_handed)
+        box = box_mesh(mesh.name, *mesh.surface_bounds, right_handed=right_handed)
         content = replace(node.content, mesh=box)
     return replace(node, content=content, role="visible", properties={**node.properties, "piece": piece})
 

@@ -10,12 +10,11 @@ from pydantic import AfterValidator, Field
 
 from zesty_otter.geometry.solids.fits import smallest_box, smallest_sphere
 from zesty_otter.model import Mesh, Node, Note, Scene, count_of, determinant, is_within, with_nodes_behind
+from zesty_otter.polygons import BOX_FACES
 from zesty_otter.steps.assets import Roles, assets_of
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.siblings import Siblings, holds
 from zesty_otter.steps.words import Words, chosen, chosen_numbers
-
-_BOX = [[0, 2, 3, 1], [4, 5, 7, 6], [0, 1, 5, 4], [2, 6, 7, 3], [0, 4, 6, 2], [1, 3, 7, 5]]
 
 
 class Bounds(Step):
@@ -95,7 +94,7 @@ class Bounds(Step):
             low, high = points.min(axis=0), points.max(axis=0)
             centre, axes, half = (low + high) / 2, np.eye(3), (high - low) / 2
         signs = np.array([[x, y, z] for z in (-1, 1) for y in (-1, 1) for x in (-1, 1)], float)
-        mesh = Mesh.from_faces(name, centre + (signs * half) @ axes, _BOX)
+        mesh = Mesh.from_faces(name, centre + (signs * half) @ axes, BOX_FACES)
         return mesh, {"centre": centre.tolist(), "half": half.tolist()}
 
 

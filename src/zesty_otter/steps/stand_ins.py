@@ -14,6 +14,7 @@ from pydantic import Field
 from zesty_otter.geometry.solids.fits import close_box
 from zesty_otter.geometry.surface.normals import face_areas_and_normals
 from zesty_otter.model import Material, Mesh, Node, Scatter, Scene, count_of
+from zesty_otter.polygons import box_mesh
 from zesty_otter.steps.assets import Roles, assets_of
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.words import chosen_numbers
@@ -25,7 +26,6 @@ REPLACED = ("level", "collision", "shadow", "bounds")
 """Roles of what goes when the mesh goes that it was made of."""
 
 _THINNEST = 0.002  # of the longest side: what is flat gets a box that can be seen
-_FACES = [[0, 2, 3, 1], [4, 5, 7, 6], [0, 1, 5, 4], [2, 6, 7, 3], [0, 4, 6, 2], [1, 3, 7, 5]]
 
 
 class StandIns(Step):
@@ -95,11 +95,11 @@ class StandIns(Step):
             low, high = mesh.surface_bounds
             centre, axes, half = (low + high) / 2, np.eye(3), (high - low) / 2
         half = np.maximum(half, _THINNEST * half.max())
-        sides = np.array([[x, y, z] for z in (-1, 1) for y in (-1, 1) for x in (-1, 1)])
         color = _own_color(mesh.name) if self.color == "mesh" else _mean_color(mesh)
         material = Material(f"stand_in_{mesh.name}", base_color=(*color, 1.0), roughness=1.0)
-        box = Mesh.from_faces(mesh.name, centre + (sides * half) @ axes, _FACES, face_smoothing=np.zeros(6, np.int32))
-        return (box if outward else box.turned_round()).replace(slots=(material,))
+        middle = axes @ centre
+        box = box_mesh(mesh.name, middle - half, middle + half, axes, right_handed=outward)
+        return box.replace(slots=(material,))
 
 
 def _facts(mesh: Mesh, metre: float) -> Mapping[str, Any]:

@@ -11,7 +11,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, PrivateAttr, ValidationError, field_validator, model_validator
 
-from zesty_otter._settings import Settings, read_settings
+from zesty_otter._settings import Settings, read_settings, read_text
 from zesty_otter.errors import InputError, UsageError, closest
 
 
@@ -130,14 +130,7 @@ def read_table(path: Path) -> tuple[Row, ...]:
 
 
 def _rows_of(path: Path) -> list[Row]:
-    try:
-        text = path.read_text("utf-8-sig")
-    except FileNotFoundError:
-        raise InputError("there is no such file.", file=path, remedy="Check the path.") from None
-    except UnicodeDecodeError:
-        raise InputError("is not UTF-8 text.", file=path, remedy="Save it as UTF-8.") from None
-    except OSError as error:
-        raise InputError(f"could not be read: {error.strerror or error}.", file=path) from None
+    text = read_text(path)
     # Spreadsheets of several countries write semicolons.
     head = text.partition("\n")[0]
     reader = csv.DictReader(io.StringIO(text), delimiter=";" if head.count(";") > head.count(",") else ",")

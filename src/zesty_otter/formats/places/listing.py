@@ -8,9 +8,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.pieces import placeholder
 from zesty_otter.geometry.surface.placing import sheared
 from zesty_otter.model import Frame, Mesh, Node, Note, Placed, Scatter, Scene, shortened
+from zesty_otter.polygons import box_mesh
 
 COLUMNS = ("x", "y", "z", "qx", "qy", "qz", "qw", "sx", "sy", "sz")
 """Position, rotation as a quaternion, and scale, in this order."""
@@ -95,4 +95,4 @@ def scene_of(things: list[Things], frame: Frame, name: str) -> Scene:
 def _box(name: str, frame: Frame) -> Mesh:
     """A cube of a metre, or of a unit where that is not known, about its pivot."""
     half = 0.5 * _SIZE / (frame.unit or 1.0)
-    return placeholder(name, np.array([[-half] * 3, [half] * 3]), right_handed=frame.right_handed)
+    return box_mesh(name, np.full(3, -half), np.full(3, half), right_handed=frame.right_handed)

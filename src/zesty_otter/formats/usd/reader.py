@@ -18,7 +18,6 @@ from zesty_otter.formats.bare import if_sound
 from zesty_otter.formats.exact import became, facts_of
 from zesty_otter.formats.facets import ExactFacts, Facets
 from zesty_otter.formats.files import find_beside, load_bytes, missing_texture
-from zesty_otter.formats.pieces import placeholder
 from zesty_otter.formats.usd.exact import read_patch, subdivided_mesh
 from zesty_otter.formats.usd.materials import Materials
 from zesty_otter.formats.usd.mesh import (
@@ -55,6 +54,7 @@ from zesty_otter.model import (
     determinant,
     is_within,
 )
+from zesty_otter.polygons import box_mesh
 
 _NONE = np.zeros(0)
 
@@ -399,7 +399,7 @@ class _Reading:
             if piece is not None and len(targets) == 1:
                 name = word_in(prim.meta, "displayName") or prim.name
                 box = as_rows(numbers_of(source, "extentsHint"), 3) if source is not None else np.zeros((0, 3))
-                mesh = placeholder(name, box if len(box) == 2 else np.array([[0.0] * 3, [1.0] * 3]))
+                mesh = box_mesh(name, *(box if len(box) == 2 else np.array([[0.0] * 3, [1.0] * 3])))
                 scatter = Scatter(mesh, copies, own_here)
                 visible = word_of(prim, "visibility") != "invisible"
                 properties = {**_properties(prim), "piece": piece}

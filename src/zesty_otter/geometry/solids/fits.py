@@ -103,10 +103,7 @@ def smallest_box(points: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDAr
     turns = rotations(_even_turns(_TURNS)) if len(corners) > 4 else np.zeros((0, 3, 3))
     found = sorted((_settled(corners, one) for one in [*tries[:8], *turns]), key=lambda one: _volume(corners, one))
     axes = min((_polished(corners, one) for one in found[:3]), key=lambda one: _volume(corners, one))
-    axes = axes * (1.0 if np.linalg.det(axes) > 0 else -1.0)
-    along = points @ axes.T
-    low, high = along.min(axis=0), along.max(axis=0)
-    return (low + high) / 2 @ axes, axes, (high - low) / 2
+    return _box_along(points, axes)
 
 
 def close_box(points: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
@@ -144,6 +141,13 @@ def close_box(points: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray
     axes = min(tries, key=lambda one: _volume(corners, one))
     if _volume(corners, np.eye(3)) <= _PLAIN * _volume(corners, axes):
         axes = np.eye(3)
+    return _box_along(points, axes)
+
+
+def _box_along(
+    points: NDArray[np.float64], axes: NDArray[np.float64]
+) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+    """Centre, right-handed axes and half sides of the box along some axes, by rows."""
     axes = axes * (1.0 if np.linalg.det(axes) > 0 else -1.0)
     along = points @ axes.T
     low, high = along.min(axis=0), along.max(axis=0)
