@@ -73,7 +73,6 @@ FORMATS = (
         reader="zesty_otter.formats.usd.reader",
         chooses=frozenset({"facets"}),
         writer="zesty_otter.formats.usd.writer",
-        pieces=True,
         settings=_SETTINGS,
         magic=(b"PK\3\4",),
     ),

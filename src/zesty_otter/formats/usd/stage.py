@@ -106,7 +106,7 @@ class Stage:
         piece = custom.get("piece") if isinstance(custom, dict) else None
         for arc in ("references", "payload"):
             for one in listed(meta.get(arc)):
-                if isinstance(one, Asset) and one.path and one.path == piece:
+                if isinstance(one, Asset) and one.path and one.path.removeprefix("./") == piece:
                     continue  # a piece of a level, which is read as a file of its own
                 result = self._over(result, one if isinstance(one, Asset) else None, one, path, key, above)
         for one in listed(meta.get("specializes")):

@@ -234,7 +234,7 @@ class _Writer:
         if isinstance(content, Light) and content.kind == "spot":
             schemas.append("ShapingAPI")
         if node.piece is not None and content is None:
-            meta += [*([] if apart else ["instanceable = true"]), f"prepend references = @{node.piece}@"]
+            meta += [*([] if apart else ["instanceable = true"]), f"prepend references = @./{node.piece}@"]
         meta += _applied(schemas)
         self._open(f'def {kind} "{name}"', self._named([*meta, *self._custom(node)], node.name, name))
         if not apart and shared and mesh is not None:
@@ -322,7 +322,7 @@ class _Writer:
         mesh = scatter.mesh
         if piece is not None:
             self._open('def Xform "mesh"', ["customData = {", f"    string piece = {_quoted(piece)}", "}",
-                                            f"prepend references = @{piece}@"])  # fmt: skip
+                                            f"prepend references = @./{piece}@"])  # fmt: skip
             self._array("float3[] extentsHint", mesh.surface_bounds)
         elif id(mesh) in self.shared:
             self._open_instance(mesh, "mesh")
