@@ -399,6 +399,13 @@ class _Gathering:
                 columns[key] = column
             else:
                 self.lost.add(f"property '{key}'")
+        for thing in group:
+            for mesh in (node.mesh for node in thing.nodes if node.mesh is not None):
+                model = self._same.get(id(mesh), (mesh,))[0]
+                if mesh.properties != model.properties:
+                    self.lost.add("properties of meshes")
+                if mesh.face_sets.keys() != model.face_sets.keys() or mesh.point_sets.keys() != model.point_sets.keys():
+                    self.lost.add("sets of faces and points")
         return columns, kept
 
 
