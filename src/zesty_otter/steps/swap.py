@@ -19,10 +19,10 @@ from zesty_otter.model import (
     Material,
     Mesh,
     Node,
+    Note,
     Placed,
     Scatter,
     Scene,
-    count_of,
     reframed,
     shortened,
     transformed,
@@ -79,7 +79,7 @@ class Swap(Step):
         gone: set[int] = set()
         used: set[str] = set()
         unmatched: list[str] = []
-        notes = []
+        notes: list[Note] = []
         for asset in assets_of(scene):
             for placed in asset.main:
                 node = placed.node
@@ -105,20 +105,8 @@ class Swap(Step):
                     notes.append(self.note(f"has no place in a scatter: {lost}", kind="lost", node=node.name))
             if any(one.number in changed for one in asset.main):
                 gone |= {one.number for one in asset.rest if one.node.role in REPLACED}
-        where = self.table or self.source
-        if not changed:
-            notes.append(self.note(f"nothing in the scene has a name of {where}", kind="finding"))
-        else:
-            text = f"{count_of(len(changed), 'node')} shows another mesh now" if len(changed) == 1 else (
-                f"{count_of(len(changed), 'node')} show other meshes now"
-            )  # fmt: skip
-            notes.append(self.note(text))
-        if unmatched and changed:
-            matches = "no row matches" if self.table is not None else "not in the source"
-            notes.append(self.note(f"{matches}: {shortened(dict.fromkeys(unmatched))}", kind="finding"))
         idle = [row.name for row in rows if row.name not in used]
-        if idle and changed:
-            notes.append(self.note(f"rows that match nothing: {shortened(idle)}", kind="finding"))
+        notes += self._remarks(len(changed), unmatched, idle)
         dropped = scene.rebuilt(
             lambda n, node: (
                 node
@@ -134,14 +122,28 @@ class Swap(Step):
         read = tuple(dict.fromkeys([*scene.read_files, *([self.table] if self.table else []), *library.read]))
         return replace(swapped, read_files=read).with_notes(*notes)
 
+    def _remarks(self, count: int, unmatched: Sequence[str], idle: Sequence[str]) -> Iterator[Note]:
+        """What was done, what no row is for, and which rows are for nothing."""
+        if not count:
+            where = self.table or self.source
+            yield self.note(f"nothing in the scene has a name of {where}", kind="finding")
+            return
+        yield self.note("1 node shows another mesh now" if count == 1 else f"{count:,} nodes show other meshes now")
+        if unmatched:
+            matches = "no row matches" if self.table is not None else "not in the source"
+            yield self.note(f"{matches}: {shortened(dict.fromkeys(unmatched))}", kind="finding")
+        if idle:
+            yield self.note(f"rows that match nothing: {shortened(idle)}", kind="finding")
+
     def _row(self, rows: Sequence[Row], node: Node, library: _Library) -> Row | None:
         """The row for a node: one that is written out, else the first whose pattern fits; its own name comes first."""
         assert node.drawn is not None
         told = node.properties.get(FOR)
-        names = dict.fromkeys([*([told] if isinstance(told, str) else []), node.name, node.drawn.name])
+        own = [*([told] if isinstance(told, str) else []), node.name]
         if self.source is not None:
-            wanted = [Row(name=name, file=self.source, node=name, unit=self.unit, axes=self.axes) for name in names]
-            return next((row for row in wanted[:-1] or wanted if library.has(row)), None)
+            wanted = [Row(name=name, file=self.source, node=name, unit=self.unit, axes=self.axes) for name in own]
+            return next((row for row in wanted if library.has(row)), None)
+        names = dict.fromkeys([*own, node.drawn.name])
         for name in names:
             for row in rows:
                 if row.name == name:
@@ -245,18 +247,43 @@ def _placed(new: Node, matrix: Floats, old: Node) -> Node:
     return replace(new, transform=old.transform @ matrix)
 
 
+class _Shelf:
+    """A scene to take assets from, by name; the first of a name counts."""
+
+    def __init__(self, scene: Scene) -> None:
+        self.scene = scene
+        self.assets: dict[str, Asset] = {}
+        for asset in assets_of(scene):
+            self.assets.setdefault(asset.name, asset)
+        self._children: dict[int, list[Placed]] = {}
+        for placed in scene.walk():
+            self._children.setdefault(placed.parent, []).append(placed)
+
+    def below(self, asset: Asset) -> Iterator[Placed]:
+        """Lights and cameras below the nodes of an asset."""
+        own = {one.number for one in (*asset.main, *asset.rest)}
+        waiting = [child for number in sorted(own) for child in self._children.get(number, ())]
+        while waiting:
+            one = waiting.pop(0)
+            if one.number in own or one.node.drawn is not None:
+                continue
+            waiting += self._children.get(one.number, ())
+            if one.node.content is not None:
+                yield one
+
+
 class _Library:
     """What tables name, each file read once and each row made once."""
 
     def __init__(self, scene: Scene) -> None:
         self._scene = scene
-        self._scenes: dict[tuple[Path, str | None, str | None], tuple[Scene, list[Asset]]] = {}
+        self._scenes: dict[tuple[Path | None, str | None, str | None], _Shelf] = {}
         self._made: dict[Any, _New] = {}
         self.read: list[Path] = []
 
     def has(self, row: Row) -> bool:
         """Whether the row's file has its node."""
-        return any(one.name == row.node for one in self._assets(row)[1])
+        return row.node in self._shelf(row).assets
 
     def of(self, row: Row, table: Path | None) -> _New:
         key = (row.file, row.node, row.turn, row.scale, row.pivot, row.unit, row.axes)
@@ -274,40 +301,37 @@ class _Library:
                 raise InputError(problem, file=error.file, place=error.place, remedy=error.remedy) from None
         return self._made[key]
 
-    def _assets(self, row: Row) -> tuple[Scene, list[Asset]]:
-        """The scene a row takes from, in the frame of the one it is for, and its assets."""
-        if row.file is None:
-            return self._scene, assets_of(self._scene)
+    def _shelf(self, row: Row) -> _Shelf:
+        """What a row takes from, in the frame of the scene it is for."""
         key = row.file, row.unit, row.axes
         if key not in self._scenes:
-            scene = read_scene(row.file, row.unit, row.axes)
-            self.read += [row.file, *scene.read_files]
-            if scene.frame.unit is None:
-                scene.unit_for("putting it into the scene")
-            frame = self._scene.frame
-            scene = Roles().apply(
-                reframed(scene, frame if frame.unit is not None else replace(frame, unit=scene.frame.unit))
-            )
-            self._scenes[key] = scene, assets_of(scene)
+            self._scenes[key] = _Shelf(self._scene if row.file is None else self._read(row.file, row))
         return self._scenes[key]
 
+    def _read(self, file: Path, row: Row) -> Scene:
+        scene = read_scene(file, row.unit, row.axes)
+        self.read += [file, *scene.read_files]
+        scene.unit_for("putting it into the scene")
+        frame = self._scene.frame
+        return Roles().apply(reframed(scene, replace(frame, unit=frame.unit or scene.frame.unit)))
+
     def _new(self, row: Row) -> _New:
-        scene, assets = self._assets(row)
+        shelf = self._shelf(row)
         if row.node is None:
-            placed = [one for one in scene.walk() if one.node.content is not None and one.visible]
+            placed = [one for one in shelf.scene.walk() if one.node.content is not None and one.visible]
             origin = np.eye(4)
-            name = assets[0].name if len(assets) == 1 else ""
+            name = next(iter(shelf.assets)) if len(shelf.assets) == 1 else ""
         else:
-            found = next((one for one in assets if one.name == row.node), None)
+            found = shelf.assets.get(row.node)
             if found is None:
-                known = [one.name for one in assets]
+                known = list(shelf.assets)
                 where = row.file.name if row.file is not None else "the scene"
                 raise UsageError(
                     f"{where} has no node '{row.node}'.{closest(row.node, known)}",
                     remedy=f"It has {shortened(known)}." if known else "It has no mesh.",
                 )
             top = found.main[0] if found.main else found.rest[0]
-            placed = [*found.main, *found.rest, *_below(scene, found)]
+            placed = [*found.main, *found.rest, *shelf.below(found)]
             origin, name = top.world, found.name
         if not any(one.node.drawn is not None and one.node.drawn.face_count for one in placed):
             raise UsageError("has no mesh to put there.", file=row.file, remedy="Name another file or node.")
@@ -323,17 +347,6 @@ class _Library:
             ]
         matrix = _matrix(row, nodes, self._scene)
         return _New(name, tuple(_baked(node, matrix @ own) for node, own in nodes))
-
-
-def _below(scene: Scene, asset: Asset) -> Iterator[Placed]:
-    """Lights and cameras below the nodes of an asset."""
-    own = {one.number for one in (*asset.main, *asset.rest)}
-    inside = set(own)
-    for one in scene.walk():
-        if one.parent in inside and one.number not in own and one.node.drawn is None:
-            inside.add(one.number)
-            if one.node.content is not None:
-                yield one
 
 
 def _matrix(row: Row, nodes: Sequence[tuple[Node, Floats]], scene: Scene) -> Floats:
