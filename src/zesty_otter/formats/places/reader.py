@@ -19,7 +19,7 @@ from zesty_otter.formats.files import load_bytes
 from zesty_otter.formats.places.listing import COLUMNS, Things, scene_of
 from zesty_otter.formats.text import NotNumbersError, numbers_in
 from zesty_otter.geometry.surface.placing import composed
-from zesty_otter.model import LARGEST, Frame, Note, Scene, is_within, shortened
+from zesty_otter.model import LARGEST, Frame, Note, Scene, count_of, is_within, shortened
 
 _NEEDED = ("x", "y", "z")
 _MISSING = dict(zip(COLUMNS, (0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 1.0, 1.0, 1.0, 1.0), strict=True))
@@ -31,7 +31,8 @@ def read(path: Path, *, progress: Callable[[float], None] | None = None, folders
     data = load_bytes(path)
     things, frame, notes = _from_json(path, data) if path.suffix.lower() == ".json" else _from_csv(path, data)
     count = sum(len(one.places) for one in things)
-    text = f"{count:,} places of {len(things):,} names; boxes stand there until the step swap puts meshes there"
+    said = f"{count_of(count, 'place')} of {count_of(len(things), 'name')}"
+    text = f"{said}; boxes stand there until the step swap puts meshes there"
     notes.append(Note("done", text, "places", str(path)))
     return Scene(scene_of(things, frame, path.stem).roots, frame, path.stem, tuple(notes), path)
 
