@@ -548,7 +548,7 @@ steps = [
     "atlas size=512 only=mast,beam,hook,weight",
     "levels chain='50 25'",
     "unwrap for=light size=256",
-    "bake-maps file=sources/mooring_post/mooring_post_sculpt.glb maps=normal,occlusion size=256 only=mooring_post*",
+    "bake-maps file=sources/mooring_post/mooring_post_sculpt.glb maps=normal,occlusion size=256 rays=16 only=mooring*",
     "card only=rack",
     { step = "collision", rules = [
         { shape = "surface", nodes = ["hull*", "winch*"] },
