@@ -246,6 +246,7 @@ def test_similarity_of_flat_points_can_mirror_or_not():
 def test_shapes_without_size_are_copies_of_nothing():
     dot = Shape(np.zeros((3, 3)), np.array([0, 3], np.int32), np.arange(3, dtype=np.int32), np.zeros(1, np.int32))
     line = Shape(np.eye(3)[[0, 0, 0]] * np.arange(3)[:, None], dot.face_start, dot.corner_point, dot.slot)
-    first, _ = find_copies([dot, dot, line, line])
+    first, _, untried = find_copies([dot, dot, line, line])
+    assert untried == 0
     assert first.tolist() == [0, 1, 2, 2]
     assert find_copies([])[0].tolist() == []

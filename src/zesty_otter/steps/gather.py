@@ -81,32 +81,40 @@ class Gather(Step):
         if self.inside:
             changed = self._taken_out(scene, numbers, notes)
             numbers = chosen_numbers(changed, self.only)
-        gathering = _Gathering(changed, self._same_meshes(changed, numbers), self.least, numbers)
+        gathering = _Gathering(changed, self._same_meshes(changed, numbers, notes), self.least, numbers)
         changed = gathering.scene()
         if gathering.scatters:
-            copies = count_of(gathering.copies, "copy").replace("copys", "copies")
+            copies = count_of(gathering.copies, "copy")
             notes.append(self.note(f"{copies} gathered into {count_of(gathering.scatters, 'scatter')}"))
         if gathering.lost:
             text = f"of copies that are one scatter now, not kept: {shortened(sorted(gathering.lost))}"
             notes.append(self.note(text, kind="lost"))
         return changed.with_notes(*notes) if notes else scene
 
-    def _same_meshes(self, scene: Scene, numbers: set[int]) -> dict[int, tuple[Mesh, Floats]]:
+    def _same_meshes(self, scene: Scene, numbers: set[int], notes: list[Note]) -> dict[int, tuple[Mesh, Floats]]:
         """The mesh each is a copy of by id, and what takes that to it; of those that are none of another, nothing."""
         if not self.stored:
             return {}
         slots = _Slots()
         shown = {id(one.node.mesh): one.node.mesh for one in scene.walk() if one.number in numbers and one.node.mesh}
         meshes = [mesh for mesh in shown.values() if mesh.face_count]
-        first, transforms = self._found([_shape_of(mesh, slots) for mesh in meshes])
+        first, transforms = self._found([_shape_of(mesh, slots) for mesh in meshes], notes)
         return {
             id(mesh): (meshes[of], transforms[n])
             for n, (mesh, of) in enumerate(zip(meshes, first, strict=True))
             if of != n
         }
 
-    def _found(self, shapes: Sequence[Shape]) -> tuple[NDArray[np.int64], Floats]:
-        return find_copies(shapes, tolerance=self.tolerance, mirrored=self.mirrored, progress=tell)
+    def _found(self, shapes: Sequence[Shape], notes: list[Note]) -> tuple[NDArray[np.int64], Floats]:
+        first, transforms, untried = find_copies(
+            shapes, tolerance=self.tolerance, mirrored=self.mirrored, progress=tell
+        )
+        if untried:
+            text = (
+                f"{untried:,} meshes that look alike but are numbered otherwise were not compared: there are too many"
+            )
+            notes.append(self.note(text, kind="finding"))
+        return first, transforms
 
     def _taken_out(self, scene: Scene, numbers: set[int], notes: list[Note]) -> Scene:
         """The scene with loose parts of meshes that are copies of each other as scatters."""
@@ -116,7 +124,7 @@ class Gather(Step):
             mesh = placed.node.mesh
             if mesh is None or placed.number not in numbers or id(mesh) in taken:
                 continue
-            taken[id(mesh)] = self._parts_of(mesh, slots, scene.frame.up)
+            taken[id(mesh)] = self._parts_of(mesh, slots, scene.frame.up, notes)
             scatters = taken[id(mesh)][1]
             if scatters:
                 kinds = count_of(len(scatters), "scatter")
@@ -135,9 +143,11 @@ class Gather(Step):
             )
             return replace(node, content=rest, children=(*below, *node.children))
 
-        return scene.rebuilt(make) if notes else scene
+        return scene.rebuilt(make) if any(scatters for _, scatters in taken.values()) else scene
 
-    def _parts_of(self, mesh: Mesh, slots: _Slots, up: tuple[int, float]) -> tuple[Mesh | None, list[Scatter]]:
+    def _parts_of(
+        self, mesh: Mesh, slots: _Slots, up: tuple[int, float], notes: list[Note]
+    ) -> tuple[Mesh | None, list[Scatter]]:
         """What is left of a mesh without its loose parts that are copies, and scatters of these."""
         part, count = parts(mesh.face_start, mesh.corner_point, mesh.surface(join_points))
         if count < self.least:
@@ -145,7 +155,7 @@ class Gather(Step):
         faces = np.argsort(part, kind="stable")
         bounds = np.searchsorted(part[faces], np.arange(count + 1))
         shapes = _shapes_of_parts(mesh, faces, bounds, slots)
-        first, transforms = self._found(shapes)
+        first, transforms = self._found(shapes, notes)
         sizes = np.bincount(first, minlength=count)
         scatters: list[Scatter] = []
         gone = np.zeros(mesh.face_count, bool)

@@ -144,7 +144,7 @@ def find_copies(
     tolerance: float = 1e-4,
     mirrored: bool = True,
     progress: Callable[[float], None] | None = None,
-) -> tuple[Ints, Floats]:
+) -> tuple[Ints, Floats, int]:
     """Which surfaces are copies of earlier ones, up to rotation, translation, uniform scale and mirroring.
 
     Candidates agree in what no numbering and placing changes: numbers of faces and corners, materials, distances of
@@ -170,6 +170,8 @@ def find_copies(
         The number of the first surface each is a copy of; its own where it is of none.
     transforms : (N, 4, 4) float64
         What takes the first to each.
+    untried : int
+        How many surfaces that are numbered otherwise were not tried, as too many alike had been tried in vain.
     """
     first = np.arange(len(shapes))
     transforms = np.tile(np.eye(4), (len(shapes), 1, 1))
@@ -178,6 +180,7 @@ def find_copies(
         if shape.size > 0:
             alike.setdefault(shape.key, []).append(number)
     done = 0
+    untried: set[int] = set()
     for numbers in alike.values():
         for group, near in _clusters(shapes, np.array(numbers), tolerance) if len(numbers) > 1 else ():
             patience = _PATIENCE
@@ -189,10 +192,11 @@ def find_copies(
                 others = near(k, np.flatnonzero(left))
                 if not len(others):
                     continue
-                matches, placed, failed = _copies_of(
+                matches, placed, failed, skipped = _copies_of(
                     shapes, int(source), group[others], tolerance, mirrored=mirrored, patience=patience
                 )
                 patience -= failed
+                untried |= set(group[others[skipped]].tolist())
                 same = others[matches]
                 left[same] = False
                 first[group[same]] = source
@@ -200,7 +204,7 @@ def find_copies(
         done += len(numbers)
         if progress is not None:
             progress(done / len(shapes))
-    return first, transforms
+    return first, transforms, sum(first[n] == n for n in untried)
 
 
 def _clusters(
@@ -275,10 +279,10 @@ def _chunks(shapes: Sequence[Shape], numbers: Ints) -> Iterator[Ints]:
 
 def _copies_of(
     shapes: Sequence[Shape], source: int, numbers: Ints, tolerance: float, *, mirrored: bool, patience: int
-) -> tuple[NDArray[np.bool_], Floats, int]:
+) -> tuple[NDArray[np.bool_], Floats, int, Ints]:
     """Which surfaces are copies of one, (N,), what takes it to each, (N, 4, 4), and how many were tried in vain.
 
-    Those numbered otherwise are tried one by one, until as many as ``patience`` have failed.
+    Those numbered otherwise are tried one by one, until as many as ``patience`` have failed; last which were not tried.
     """
     model = shapes[source]
     matches, transforms = np.zeros(len(numbers), bool), np.tile(np.eye(4), (len(numbers), 1, 1))
@@ -298,15 +302,16 @@ def _copies_of(
                     model, others, order, tolerance, mirror=how > 0
                 )
     failed = 0
-    for k in np.flatnonzero(~in_order):
+    waiting = np.flatnonzero(~in_order)
+    for done, k in enumerate(waiting):
         if failed >= patience:
-            break
+            return matches, transforms, failed, waiting[done:]
         found = _laid_onto(model, shapes[numbers[k]], tolerance, mirrored=mirrored)
         if found is None:
             failed += 1
         else:
             matches[k], transforms[k] = True, found
-    return matches, transforms, failed
+    return matches, transforms, failed, waiting[:0]
 
 
 def _flips(shape: Shape) -> list[Ints]:
