@@ -344,6 +344,7 @@ def test_a_level_in_pieces_reads_back_as_the_level(tmp_path, ending):
     assert len(comparison.nodes) == len(list(zo.Scene.placed_meshes(meant))) + len(scatters_of(meant))
     assert all(one.moved < 1e-5 and not one.changes for one in comparison.nodes)
     assert not any(one.node.piece for one in found.walk())
+    assert ("yard", "shed", "door") in {one.path for one in found.walk()}
     assert tmp_path / "ready" / f"post.{ending}" in found.read_files
 
 

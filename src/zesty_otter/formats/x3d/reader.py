@@ -222,24 +222,25 @@ class _Reading:
         nodes = self.inlined[key]
         return [Node(name, children=tuple(nodes))] if name and nodes else nodes
 
-    def _piece(self, target: Element) -> str | None:
-        """The file that a transform shows as a piece of a level, if it is there."""
-        inside = [one for one in children(target) if not name_of(one).startswith("Metadata")]
-        if len(inside) != 1 or name_of(inside[0]) != "Inline":
+    def _piece(self, element: Element) -> str | None:
+        """The file that an inline shows as a piece of a level, if it is there."""
+        marks = (one.get("name") for one in children(element) if name_of(one) == "MetadataString")
+        if name_of(element) != "Inline" or "piece" not in marks:
             return None
-        if not any(name_of(one) == "MetadataString" and one.get("name") == "piece" for one in children(inside[0])):
-            return None
-        found = re.findall(r'"([^"]*)"', inside[0].get("url") or "")
+        found = re.findall(r'"([^"]*)"', element.get("url") or "")
         if len(found) != 1 or "#" in found[0] or find_beside(self.path, unquote(found[0])).path is None:
             return None
         return unquote(found[0])
 
     def _group(self, element: Element, target: Element, kind: str, depth: int, above: tuple[int, ...]) -> list[Node]:
         name = _called(target) or kind.lower()
-        piece = self._piece(target) if kind == "Transform" else None
-        if piece is not None:
+        pieces = [(one, piece) for one in children(target) if (piece := self._piece(one)) is not None]
+        if kind == "Transform" and len(pieces) == 1:
+            rest = [one for one in children(target) if one is not pieces[0][0]]
+            hung = tuple(self._nodes(rest, depth + 1, above, name))
+            properties = {"piece": pieces[0][1]}
             visible = is_true(target, "visible", True)
-            return [Node(name, _transform(target), visible=visible, properties={"piece": piece})]
+            return [Node(name, _transform(target), hung, visible=visible, properties=properties)]
         if kind == "Transform":
             merged = self._only_shapes(target, name)
             if merged is not None:
