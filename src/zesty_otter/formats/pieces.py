@@ -77,7 +77,7 @@ def with_pieces(scene: Scene, path: Path, folders: Sequence[Path], read: Callabl
             lost(found.remark or f"piece '{name}' was not found (looked in {where})")
             return None
         if found.path.resolve() in (*_above.get(), path.resolve()) or len(_above.get()) >= _DEEPEST:
-            lost(f"piece '{name}' places itself; it is left out there")
+            lost(f"piece '{name}' places itself or is nested too deeply; it is left out there")
             return None
         with _inside(path):
             piece = read(found.path)

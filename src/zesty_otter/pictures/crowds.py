@@ -20,7 +20,8 @@ TRIANGLES = 1_200_000
 _STEPS = (4, 16, 64)  # how much lighter than the mesh each version is
 _PIXELS = 6.0  # to a triangle
 _CROSS = 4  # triangles of the lightest version
-_MOST = 500_000  # copies
+MOST = 500_000
+"""How many copies of a scatter are drawn in a crowd."""
 
 
 def lighter_copies(
@@ -45,8 +46,8 @@ def lighter_copies(
         It, lighter versions of it, or two crossed rectangles of its mean colour where it is only some pixels large.
     worlds : (K, 4, 4) float64
     """
-    if len(worlds) > _MOST:
-        worlds = worlds[np.linspace(0, len(worlds) - 1, _MOST).astype(np.int64)]
+    if len(worlds) > MOST:
+        worlds = worlds[np.linspace(0, len(worlds) - 1, MOST).astype(np.int64)]
     wanted = _wanted(mesh, worlds, camera, basis)
     total = float(wanted.sum())
     if total > budget:

@@ -22,7 +22,7 @@ from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.geometry.uv.sets import uv_stretch
 from zesty_otter.model import Material, Mesh, Placed, Scatter, Scene, content_bounds, determinant, format_length
 from zesty_otter.pictures.camera import Camera, framed
-from zesty_otter.pictures.crowds import TRIANGLES, lighter_copies
+from zesty_otter.pictures.crowds import MOST, TRIANGLES, lighter_copies
 from zesty_otter.pictures.palette import CLAY, FAINT, INK, LAMP, PAPER, PLUM, REED, RIVER, diverging, linear, rgb
 from zesty_otter.pixels import ImageError
 from zesty_otter.shading import painted, with_all_normals
@@ -180,6 +180,7 @@ class _Picture:
         copies = [_triangles_of(one) for one in seen if isinstance(one.node.content, Scatter)]
         self.crowd = sum(copies) if sum(copies) > TRIANGLES else 0
         # What a copy can show is known once the camera is; that looks at everything.
+        self.left_out = 0
         self.rough = framed(self._bounds(), look.view, self.size, perspective=look.perspective) if self.crowd else None
         for one in seen:
             self._take(one)
@@ -202,6 +203,7 @@ class _Picture:
         if self.rough is None:
             self._put(one, mesh, worlds)
             return
+        self.left_out += max(len(worlds) - MOST, 0)
         budget = int(TRIANGLES * _triangles_of(one) / self.crowd)
         for lighter, own in lighter_copies(mesh, worlds, self.rough, self.basis, budget):
             self._put(one, lighter, own)
@@ -528,6 +530,8 @@ class _Picture:
         text.append(f"{said}{unit}" + (f", grid {format_length(self.step)}" if self.look.grid and not unit else ""))
         if self.gap:
             text.append(self.gap)
+        if self.left_out:
+            text.append(f"{self.left_out:,} copies more are not drawn")
         if self.look.style in ("wire", "both"):
             text.append("thick hard edge, dashed seam, orange open border")
         if self.look.style == "islands":

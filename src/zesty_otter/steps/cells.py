@@ -320,7 +320,9 @@ class _Sorting:
     @staticmethod
     def _is_scattered_alike(one: Placed, main: Placed) -> bool:
         own, other = one.node.content, main.node.content
-        return isinstance(own, Scatter) and isinstance(other, Scatter) and own.count == other.count
+        if not (isinstance(own, Scatter) and isinstance(other, Scatter)):
+            return False
+        return np.array_equal(one.world, main.world) and np.array_equal(own.transforms, other.transforms)
 
     def _all_below(self, placed: Placed) -> set[int]:
         found, waiting = set(), [placed]
