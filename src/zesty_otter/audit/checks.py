@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
 from zesty_otter.audit.findings import Finding
-from zesty_otter.audit.rules import Rule, Subject, all_rules, refuse_unknown
+from zesty_otter.audit.rules import Rule, Spot, Subject, all_rules, refuse_unknown
 from zesty_otter.model import Scene
 from zesty_otter.targets import Target
 
@@ -64,8 +64,12 @@ def _findings(scene: Scene, target: Target, rules: Iterable[Rule]) -> list[Findi
 
 def _broken(subject: Subject, rules: Iterable[Rule]) -> Iterator[Finding]:
     for one in rules:
-        for where, text, *mend in one.find(subject):
-            yield Finding(one.name, one.severity, text, where, mend[0] if mend else one.mend)
+        for hit in one.find(subject):
+            if isinstance(hit, Spot):
+                yield Finding(one.name, one.severity, hit.text, hit.where, hit.mend or one.mend, hit.place)
+            else:
+                where, text, *mend = hit
+                yield Finding(one.name, one.severity, text, where, mend[0] if mend else one.mend)
 
 
 def steps_that_mend(findings: Iterable[Finding]) -> list[str]:

@@ -20,6 +20,8 @@ class Finding:
         Where.
     mend : str
         The step that mends it, as `--step` takes it, when one does.
+    place : (float, float, float) or None
+        Where to look, in the axes of the scene and in metres.
     """
 
     rule: str
@@ -27,6 +29,7 @@ class Finding:
     text: str
     node: str = ""
     mend: str = ""
+    place: tuple[float, float, float] | None = None
 
     def __str__(self) -> str:
         where = f"{self.node}: " if self.node else ""

@@ -194,11 +194,11 @@ def _facts(
         found.sinks,
         found.most,
         found.falls,
-        None if found.worst is None else _place(found.place[found.worst]),
+        None if found.worst is None else rounded_place(found.place[found.worst]),
         found.sideways,
-        _place(found.sideways_at),
+        rounded_place(found.sideways_at),
         found.blocked,
-        _place(found.blocked_at),
+        rounded_place(found.blocked_at),
         str(solid[0].node.properties.get("why", "")),
     )
 
@@ -222,6 +222,7 @@ def _is_flat(points: NDArray[np.float64]) -> bool:
     return bool(spread[-1] <= 1e-4 * spread[0])
 
 
-def _place(place: NDArray[np.float64]) -> tuple[float, float, float] | None:
+def rounded_place(place: NDArray[np.float64]) -> tuple[float, float, float] | None:
+    """A place with six digits; None where it is not known."""
     x, y, z = (float(f"{value:.6g}") for value in place)
     return (x, y, z) if math.isfinite(x) else None

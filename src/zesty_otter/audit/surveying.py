@@ -201,7 +201,7 @@ def survey(scene: Scene) -> Survey:
     (1, (2.0, 3.0, 0.0))
     """
     placed = list(scene.walk())
-    nodes = tuple(_node_facts(one, scene) for one in placed)
+    nodes = tuple(node_facts(one, scene) for one in placed)
     shown = [(mesh, _copies(one.node)) for one in placed if (mesh := one.node.drawn) is not None]
     box = seen_bounds(scene)
     known = bool(np.isfinite(box).all())
@@ -281,7 +281,8 @@ def leftover(transform: NDArray[np.float64]) -> tuple[str, ...]:
     return tuple(parts)
 
 
-def _node_facts(placed: Placed, scene: Scene) -> NodeFacts:
+def node_facts(placed: Placed, scene: Scene) -> NodeFacts:
+    """What there is to say of one node."""
     node, mesh = placed.node, placed.node.drawn
     box = None if mesh is None else content_bounds(placed)
     copies = _copies(node)

@@ -27,6 +27,7 @@ COMMANDS = {
     "compare": "Show what differs between two files of any format; exit status 1 when something does.",
     "swap": "Put other meshes in place of those in a file, by a table or by name; places and everything else stay.",
     "picture": "Draw a file, several sides or levels of it, or a sheet of many files.",
+    "look": "Show a file, a folder or what a job made in the round, in a browser page that follows the files.",
     "steps": "List the steps, or explain one with its settings and an example.",
     "targets": "List the targets, or show one: its space, formats, names, limits and requirements.",
     "formats": "List the formats: which are read and written, and what each can carry.",

@@ -5,8 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import time
-from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from dataclasses import asdict
 from json import dumps
 from pathlib import Path
@@ -21,7 +20,7 @@ from zesty_otter.cli.console import format_size, messages, results
 from zesty_otter.cli.steps import setting_line
 from zesty_otter.errors import UsageError
 from zesty_otter.jobs import AssetResult, Event, JobResult, Round, load, plan, run_job, schema, watch_job
-from zesty_otter.jobs.planning import PlannedOutput, Task
+from zesty_otter.jobs.planning import PlannedOutput, Task, short_names
 from zesty_otter.model import count_of, shortened
 from zesty_otter.pipeline.framing import frame_in
 from zesty_otter.steps import Step
@@ -226,7 +225,7 @@ def show(result: JobResult, *, dry_run: bool, verbose: bool, quiet: bool) -> Non
     title = "" if dry_run else result.title
     made = console.table(*columns, numbers=("triangles",), whole=("asset and its files", "result"), title=title)
     rows = 0
-    short = _short_names(everything)
+    short = short_names(one.name for one in everything)
     for asset in sorted(everything, key=lambda one: one.state == "unchanged") if len(everything) > 60 else everything:
         rows += len(asset.files) + 1
         if rows > _MOST_ROWS:
@@ -251,12 +250,6 @@ def show(result: JobResult, *, dry_run: bool, verbose: bool, quiet: bool) -> Non
     results.print(f"\n{_summary(result, dry_run=dry_run)}", soft_wrap=True)
     if result.report is not None:
         results.print(f"report: {escape(str(result.report))}", soft_wrap=True)
-
-
-def _short_names(results: Sequence[AssetResult]) -> dict[str, str]:
-    """Assets by the names of their files alone, with folders where several have the same."""
-    counts = Counter(Path(one.name).name for one in results)
-    return {one.name: one.name if counts[Path(one.name).name] > 1 else Path(one.name).name for one in results}
 
 
 def _add_rows(made: Any, asset: AssetResult, name: str, *, dry_run: bool) -> None:

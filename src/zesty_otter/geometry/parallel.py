@@ -14,6 +14,13 @@ T = TypeVar("T")
 
 _NAME = "zesty-otter"
 _pool: ThreadPoolExecutor | None = None
+_shared = False
+
+
+def cores_are_shared() -> None:
+    """Say that other processes work on the same thing: from now on this one does its work alone."""
+    global _shared
+    _shared = True
 
 
 def in_pieces(work: Callable[[int, int], None], count: int, piece: int) -> None:
@@ -58,6 +65,8 @@ def _is_worker() -> bool:
 
 
 def _cores() -> int:
+    if _shared:
+        return 1
     return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 
 

@@ -16,13 +16,18 @@ _UNIT_SLIPS = (2.54, 10.0, 12.0, 25.4, 30.48, 39.37, 100.0, 304.8, 1000.0)
 
 @dataclass(frozen=True, eq=False)
 class ReadPart:
-    """A part as it was read, already in the frame of the asset; ``frame`` is the one its file is in."""
+    """A part in the frame of the asset, and as it was ``read``."""
 
     stem: str
     role: str
     level: int
     scene: Scene
-    frame: Frame
+    read: Scene
+
+    @property
+    def frame(self) -> Frame:
+        """The frame of its file."""
+        return self.read.frame
 
 
 def assembled(name: str, parts: list[ReadPart]) -> tuple[Scene, list[Finding]]:

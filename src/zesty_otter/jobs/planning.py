@@ -6,8 +6,9 @@ import fnmatch
 import functools
 import glob
 import re
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zesty_otter import steps, targets
@@ -15,6 +16,7 @@ from zesty_otter.errors import InputError, UsageError, ZestyOtterError, closest
 from zesty_otter.formats import Format, all_formats, format_named
 from zesty_otter.jobs.job_file import Job, LayOut, Output, Source
 from zesty_otter.model import Frame
+from zesty_otter.page import ON_A_PAGE
 from zesty_otter.pipeline import SourceFile, Wanted, selection, target_steps
 from zesty_otter.pipeline.framing import worked_in
 from zesty_otter.steps import Step
@@ -102,6 +104,8 @@ class Task:
         The space in which steps are taken; that of the source when None.
     folder : Path
         That of the job.
+    many : bool
+        Whether it is one of so many that its picture in the report is a small one.
     """
 
     name: str
@@ -111,6 +115,7 @@ class Task:
     outputs: tuple[PlannedOutput, ...]
     frame: Frame | None
     folder: Path
+    many: bool = False
 
     def known_files(self) -> Iterator[tuple[Path, PlannedOutput]]:
         """The files whose names do not depend on what is in the source.
@@ -216,6 +221,8 @@ def plan(job: Job, *, name: str = "job", home: Path | None = None, only: str | N
     frame = targets.load(job.target).space if job.target else outputs[0].frame
     problems: list[tuple[str, ZestyOtterError]] = []
     tasks = tuple(_tasks(job, outputs, frame, home or Path(), problems))
+    if len(tasks) > ON_A_PAGE:
+        tasks = tuple(replace(task, many=True) for task in tasks)
     if only is not None:
         tasks = tuple(task for task in tasks if _fits(task, only))
         if not tasks:
@@ -462,3 +469,10 @@ def clash(path: Path, one: tuple[str, str], other: tuple[str, str]) -> UsageErro
         who = f"{one[0]} and {other[0]}"
         remedy = 'Tell them apart in the template, for example folder = "{folder}" or file = "{source}_{name}".'
     return UsageError(f"{who} would both be written to it. Nothing was written.", file=path.as_posix(), remedy=remedy)
+
+
+def short_names(names: Iterable[str]) -> dict[str, str]:
+    """Names of assets without their folders, but for those of which several would be the same."""
+    given = list(names)
+    counts = Counter(Path(one).name for one in given)
+    return {one: one if counts[Path(one).name] > 1 else Path(one).name for one in given}

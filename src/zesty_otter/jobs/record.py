@@ -295,7 +295,10 @@ def _entry(document: dict[str, Any]) -> Entry:
         )
         for one in document["files"]
     )
-    findings = tuple(Finding(**one) for one in document.get("findings", ()))
+    findings = tuple(
+        Finding(**{**one, "place": tuple(one["place"]) if one.get("place") else None})
+        for one in document.get("findings", ())
+    )
     return Entry(document["settings"], dict(document["inputs"]), files, findings)
 
 

@@ -1,71 +1,188 @@
-"""The page that a job writes of what it made."""
+"""The pages that a job writes of what it made, put together from parts that its workers made beside their files."""
 
 from __future__ import annotations
 
 import contextlib
 import hashlib
+import re
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zesty_otter import __version__, formats
+from zesty_otter.audit.findings import Finding
 from zesty_otter.errors import ZestyOtterError
 from zesty_otter.formats.files import save
 from zesty_otter.model import Renamed, Scene, count_of
+from zesty_otter.page import ON_A_PAGE
 
 if TYPE_CHECKING:
     from zesty_otter.jobs.planning import Task
-    from zesty_otter.jobs.record import Delivered
-    from zesty_otter.jobs.run import JobResult
+    from zesty_otter.jobs.record import Delivered, Entry
+    from zesty_otter.jobs.run import AssetResult, JobResult
+    from zesty_otter.page.report import Part, ReportAsset
 
 NAME = "report.html"
+_ENDINGS = (".html", ".json")
 
 
-def write_report(result: JobResult, tasks: Sequence[Task], parts: dict[str, str], path: Path) -> None:
-    """Write the page of a job.
+def key_of(entry: Entry) -> str:
+    """What a part depends on: what was read, what was written last, and who draws it."""
+    last = sorted(entry.files[-1].hashes.items()) if entry.files else ""
+    said = repr((__version__, sorted(entry.inputs.items(), key=str), last))
+    return hashlib.sha256(said.encode()).hexdigest()[:32]
+
+
+class Parts:
+    """The parts of a job's report: two small files each in a folder beside its outputs, named by their keys.
+
+    Parameters
+    ----------
+    folder : Path
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+
+    def take(self, key: str, staged: Sequence[Path]) -> None:
+        """Move what a worker made to its place."""
+        with contextlib.suppress(OSError):  # it is drawn again when the page is made
+            self.folder.mkdir(exist_ok=True)
+            for path in staged:
+                path.replace(self.folder / f"{key}{path.suffix}")
+
+    def read(self, key: str) -> Part | None:
+        from zesty_otter.page.report import Part
+
+        try:
+            html, model = ((self.folder / f"{key}{ending}").read_text("utf-8") for ending in _ENDINGS)
+        except (OSError, UnicodeDecodeError):
+            return None
+        return Part(html, model)
+
+    def keep_only(self, keys: set[str]) -> None:
+        """Remove the parts of what is no longer so."""
+        with contextlib.suppress(OSError):
+            for path in self.folder.iterdir():
+                if path.stem not in keys:
+                    path.unlink(missing_ok=True)
+
+
+def stage_part(part: Part, staging: Path) -> tuple[Path, ...]:
+    """Put a part where its worker works."""
+    paths = tuple(staging.with_name(f"{staging.name}-part{ending}") for ending in _ENDINGS)
+    for path, text in zip(paths, (part.html, part.model), strict=True):
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(text, "utf-8")
+    return paths
+
+
+def write_report(result: JobResult, tasks: Sequence[Task], entries: dict[str, Entry], parts: Parts, path: Path) -> None:
+    """Write the page of a job, or the page that lists several.
 
     Parameters
     ----------
     result : JobResult
     tasks : sequence of Task
-    parts : dict of str to str
-        What workers made of assets as they worked, by asset; others are taken from the page that is there, and made
-        here where it has none. What cannot be read any more has no picture.
+    entries : dict of str to Entry
+        What is recorded of each asset.
+    parts : Parts
+        Those that are not there are made here; what cannot be read any more has no picture.
     path : Path
-        Where the page goes.
+        Where the page goes; those it lists stand beside it, with numbers.
     """
-    from zesty_otter.pictures.report import ReportAsset, ReportFile, page, parts_in
+    from zesty_otter.page.report import Part, index_page, page
 
-    known: dict[str, str] = {}
-    with contextlib.suppress(OSError, UnicodeDecodeError):
-        known = parts_in(path.read_text("utf-8"))
     by_name = {task.name: task for task in tasks}
-    told = []
-    for asset in result.assets:
-        key = _key(asset.files)
-        made = parts.get(asset.name) or known.get(key)
-        if made is None and asset.files:
-            made = part_of(by_name.get(asset.name), result.folder / _shown(asset.files).path)
-        told.append(
-            ReportAsset(
-                asset.name,
-                asset.state,
-                "" if asset.error is None else str(asset.error),
-                tuple(ReportFile(one.path, one.facts.triangles_in_words, one.problems) for one in asset.files),
-                asset.findings,
-                tuple(dict.fromkeys(str(note) for note in asset.notes if note.kind != "done")),
-                key,
-                made or "",
-            )
-        )
-    counts = {
-        state: sum(asset.state == state for asset in result.assets) for state in ("written", "unchanged", "failed")
-    }
+    assets = [_told(asset, entries) for asset in result.assets]
+
+    def part_of_asset(asset: ReportAsset) -> Part:
+        if not asset.key:
+            return Part()
+        known = parts.read(asset.key)
+        if known is None:
+            shown = _shown(entries[asset.name].files).path
+            known = part_of(by_name.get(asset.name), result.folder / shown, small=len(assets) > ON_A_PAGE) or Part()
+            parts.take(asset.key, stage_part(known, parts.folder / asset.key))
+        return known
+
+    title = result.title or "What the job made"
+    summary = _summary(result)
+    if len(assets) <= ON_A_PAGE:
+        _save(page(title, summary, assets, map(part_of_asset, assets)), path)
+        names: list[str] = []
+    else:
+        starts = range(0, len(assets), ON_A_PAGE)
+        names = [f"{path.stem}_{number}{path.suffix}" for number in range(1, len(starts) + 1)]
+        _save(index_page(title, summary, assets, names), path)
+        for name, first in zip(names, starts, strict=True):
+            # What a run did stands in the list, so that pages of assets that stay the same stay the same.
+            own = [
+                replace(one, state=one.state if one.state in ("failed", "kept") else "")
+                for one in assets[first : first + ON_A_PAGE]
+            ]
+            made_of = _digest(own, title, names)
+            if _made_of(path.with_name(name)) == made_of:
+                continue
+            about = f"{count_of(len(own), 'asset')} of {len(assets):,}"
+            text = page(f"{title}, page {names.index(name) + 1}", about, own, map(part_of_asset, own),
+                        index=path.name, first=first)  # fmt: skip
+            _save(text.replace("<head>", f"<head>\n<!-- made of {made_of} -->", 1), path.with_name(name))
+    _remove_others(path, set(names))
+
+
+def _told(asset: AssetResult, entries: dict[str, Entry]) -> ReportAsset:
+    """What a page says of an asset."""
+    from zesty_otter.page.report import ReportAsset, ReportFile
+
+    return ReportAsset(
+        asset.name,
+        asset.state,
+        "" if asset.error is None else str(asset.error),
+        tuple(ReportFile(one.path, one.facts.triangles_in_words, one.problems) for one in asset.files),
+        asset.findings,
+        tuple(dict.fromkeys(str(note) for note in asset.notes if note.kind != "done")),
+        key_of(entries[asset.name]) if asset.files and asset.name in entries else "",
+    )
+
+
+def _summary(result: JobResult) -> str:
+    states = ("written", "unchanged", "failed")
+    counts = {state: sum(asset.state == state for asset in result.assets) for state in states}
     said = ", ".join(f"{count} {state}" for state, count in counts.items() if count)
     files = count_of(sum(len(asset.files) for asset in result.assets), "file")
-    text = page(result.title, f"{count_of(len(result.assets), 'asset')}: {said or 'nothing to do'}; {files}.", told)
+    return f"{count_of(len(result.assets), 'asset')}: {said or 'nothing to do'}; {files}."
+
+
+def _digest(assets: Sequence[ReportAsset], *more: object) -> str:
+    return hashlib.sha256(repr((__version__, assets, more)).encode()).hexdigest()[:32]
+
+
+_MADE_OF = re.compile(rb"<!-- made of ([0-9a-f]+) -->")
+
+
+def _made_of(path: Path) -> str:
+    """What the page that is there was made of."""
+    try:
+        with path.open("rb") as file:
+            found = _MADE_OF.search(file.read(400))
+    except OSError:
+        return ""
+    return found[1].decode() if found else ""
+
+
+def _save(text: str, path: Path) -> None:
     save({path.name: [text.encode()]}, path)
+
+
+def _remove_others(path: Path, names: set[str]) -> None:
+    """Remove numbered pages of an earlier run that had more assets."""
+    numbered = re.compile(re.escape(path.stem) + r"_\d+" + re.escape(path.suffix))
+    for old in path.parent.glob(f"{path.stem}_*{path.suffix}"):
+        if numbered.fullmatch(old.name) and old.name not in names and _made_of(old):
+            old.unlink(missing_ok=True)
 
 
 def _shown(files: Sequence[Delivered]) -> Delivered:
@@ -73,18 +190,27 @@ def _shown(files: Sequence[Delivered]) -> Delivered:
     return next((one for one in reversed(files) if not formats.format_of(Path(one.path)).only_places), files[-1])
 
 
-def part_of(task: Task | None, written: Path | Scene, renamed: Sequence[Renamed] | None = None) -> str:
+def part_of(
+    task: Task | None,
+    written: Path | Scene,
+    *,
+    before: Scene | None = None,
+    renamed: Sequence[Renamed] | None = None,
+    findings: Sequence[Finding] = (),
+    small: bool = False,
+) -> Part | None:
     """The pictures and tables of a task's asset, of the file written last: it usually has most beside the mesh.
 
-    Of an asset that was taken apart, the whole scene. "" where it cannot be read. Names that are not given are found by
-    comparing it with the source.
+    Of an asset that was taken apart, the whole scene. None where it cannot be read. What is not given is found by
+    reading its source, and names by comparing both.
     """
-    from zesty_otter.pictures.report import part
+    from zesty_otter.page.report import make_part
 
     after = written if isinstance(written, Scene) else _read(partial(formats.read, written))
     if after is None:
-        return ""
-    before = None if task is None else _read(task.parts[0].file.read)
+        return None
+    if before is None and task is not None:
+        before = _read(task.parts[0].file.read)
     if renamed is not None:
         names = [(one.old, one.new) for one in renamed if one.kind == "node" and one.old != one.new]
     elif before is not None:
@@ -93,13 +219,7 @@ def part_of(task: Task | None, written: Path | Scene, renamed: Sequence[Renamed]
         names = [(one.node, one.renamed) for one in compare(before, after).nodes if one.renamed]
     else:
         names = []
-    return part(before, after, names)
-
-
-def _key(files: Sequence[Delivered]) -> str:
-    """What a part depends on: the files of the last output, and how it is drawn."""
-    said = repr((__version__, sorted(files[-1].hashes.items()) if files else ""))
-    return hashlib.sha256(said.encode()).hexdigest()[:32]
+    return make_part(before, after, names, findings, small=small)
 
 
 def _read(read: Callable[[], Scene]) -> Scene | None:

@@ -240,7 +240,6 @@ class _Run:
     in_part: bool
     results: dict[str, AssetResult] = field(default_factory=dict)
     remarks: list[str] = field(default_factory=list)
-    parts: dict[str, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.folder = self.plan.folder
@@ -249,6 +248,7 @@ class _Run:
         self.others = record.others_in(self.folder, self.record.path)
         if not self.before:
             self.record.plain = not self.others
+        self.parts = report.Parts(self.folder / f".{self.plan.name}.report")
         self.settings = record.settings_of(self.plan.tasks, self.folder)
         self.total = len(self.plan.tasks)
         self.sources = {_identity(part.file.path) for task in self.plan.tasks for part in task.parts}
@@ -310,7 +310,9 @@ class _Run:
         if not self.plan.report or not result.assets:
             return result
         if not path.exists() or any(asset.state in ("written", "failed") for asset in result.assets):
-            report.write_report(result, self.plan.tasks, self.parts, path)
+            report.write_report(result, self.plan.tasks, self.record.entries, self.parts, path)
+            if not self.in_part:
+                self.parts.keep_only({report.key_of(one) for one in self.record.entries.values()})
         return replace(result, report=path)
 
     def _job_result(self, overview: AssetResult | None) -> JobResult:
@@ -392,10 +394,11 @@ class _Run:
             gone = [one.path for one in before.files if one.path not in now and (self.folder / one.path).exists()]
             self.remarks += [f"{path} is left from an earlier run; {task.name} no longer produces it" for path in gone]
         state: State = "kept" if kept else "written"
-        if not kept:
-            self.parts[task.name] = done.part
         settings = "edited" if kept else "stopped" if done.stopped else self.settings[task.name]
-        self.record.entries[task.name] = record.entry_of(settings, done.inputs, files, self.folder, done.findings)
+        entry = record.entry_of(settings, done.inputs, files, self.folder, done.findings)
+        self.record.entries[task.name] = entry
+        if not kept:
+            self.parts.take(report.key_of(entry), done.part)
         self._finish(AssetResult(task.name, state, tuple(files), done.notes, tuple(findings), stopped=done.stopped))
         if time.monotonic() > self.record_due:
             self._write_record()

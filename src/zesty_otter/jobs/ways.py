@@ -21,6 +21,7 @@ from pathlib import Path
 from typing import Protocol
 
 from zesty_otter.errors import InputError
+from zesty_otter.geometry.parallel import cores_are_shared
 from zesty_otter.jobs.planning import Task
 from zesty_otter.jobs.work import Done, work
 
@@ -137,6 +138,7 @@ def _begin(parent: int, tasks: list[Task], staging: Path, report: bool) -> None:
     """What a worker does first: it leaves interrupts to its parent and does not outlive it."""
     global _here
     _here = tasks, staging, report
+    cores_are_shared()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
 
     def watch() -> None:

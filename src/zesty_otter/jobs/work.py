@@ -47,8 +47,8 @@ class Made:
 class Done:
     """What came of a task.
 
-    ``inputs`` are hashes of what was read; None where a file was looked for in vain. ``stopped`` are the names of
-    pieces that were not written, as they break rules.
+    ``inputs`` are hashes of what was read; None where a file was looked for in vain. ``part`` are the files of its
+    part of the report. ``stopped`` are the names of pieces that were not written, as they break rules.
     """
 
     made: tuple[Made, ...] = ()
@@ -56,7 +56,7 @@ class Done:
     notes: tuple[Note, ...] = ()
     findings: tuple[Finding, ...] = ()
     error: ZestyOtterError | None = None
-    part: str = ""
+    part: tuple[Path, ...] = ()
     stopped: tuple[str, ...] = ()
 
 
@@ -88,7 +88,10 @@ def read(task: Task, facets: str | None = None) -> tuple[Scene, list[Finding]]:
 
     ``facets`` stands in place of what sources with exact surfaces say.
     """
-    parts = [_read_part(part, task, facets) for part in task.parts]
+    return _mended(task, [_read_part(part, task, facets) for part in task.parts])
+
+
+def _mended(task: Task, parts: list[ReadPart]) -> tuple[Scene, list[Finding]]:
     findings: list[Finding] = []
     if len(parts) > 1 or parts[0].role != "visible":
         scene, findings = assembled(task.stem, parts)
@@ -102,21 +105,24 @@ def _read_part(part: Part, task: Task, facets: str | None) -> ReadPart:
     exact = facets is not None and holds_exact(part.file.path)
     scene = (replace(part.file, facets=facets) if exact else part.file).read()
     inside = part.file.brought_into(task.frame, scene, task.steps if len(task.parts) == 1 else ())
-    return ReadPart(part.file.path.stem, part.role, part.level, inside, scene.frame)
+    return ReadPart(part.file.path.stem, part.role, part.level, inside, scene)
 
 
 def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
     exact = any(holds_exact(part.file.path) for part in task.parts)
     asked = [output.settings.facets if exact else None for output in task.outputs]
-    read_as = {facets: read(task, facets) for facets in dict.fromkeys(asked)}
-    scene = read_as[asked[0]][0] if asked else read(task)[0]
+    ways = dict.fromkeys(asked or [None])
+    parts_as = {facets: [_read_part(one, task, facets) for one in task.parts] for facets in ways}
+    read_as = {facets: _mended(task, parts) for facets, parts in parts_as.items()}
+    scene = next(iter(read_as.values()))[0]
     renamed = scene.renamed
     made: list[Made] = []
     stopped: list[str] = []
     whole: dict[str, Scene] = {}  # what each output was made of
     notes = [note for scene, _ in read_as.values() for note in scene.notes]
     findings = [finding for _, found in read_as.values() for finding in found]
-    used = [one for one, _ in read_as.values()] or [scene]
+    used = [one for one, _ in read_as.values()]
+    last: Scene | None = None  # what was read back of the last file that shows meshes
     for output, facets in zip(task.outputs, asked, strict=True):
         scene = read_as[facets][0]
         prepared = prepare(scene, output.wanted)
@@ -156,6 +162,7 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
                 )
                 notes += [replace(note, **about) for note in written]
                 facts = arrival.facts
+                last = last if format_of(path).only_places else arrival.found
                 if part.places:  # what it shows is in other files
                     facts = replace(facts, seen=facts_of(prepared).seen)
                 made.append(Made(output.name, path, files, facts, arrival.problems, bool(arrival.compared)))
@@ -163,21 +170,24 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
         remedy = "`zesty-otter survey` shows what was read."
         error = InputError("has nothing to write: no mesh with a face is left.", file=task.name, remedy=remedy)
         return Done(inputs=tuple(_inputs(used)), notes=tuple(notes), findings=tuple(findings), error=error)
-    page = ""
-    if report and made:
-        from zesty_otter.jobs.report import part_of
+    found = tuple(dict.fromkeys(findings))
+    staged: tuple[Path, ...] = ()
+    if report and made and staging is not None:
+        from zesty_otter.jobs.report import part_of, stage_part
 
-        # The last that shows meshes; of several pieces all together.
-        scenes = [number for number, one in enumerate(made) if not format_of(one.path).only_places]
-        last = made[scenes[-1] if scenes else -1]
-        alone = sum(one.output == last.output for one in made) <= len(_kinds_of(task, last.output))
-        page = part_of(task, last.files[last.path.name][0] if alone else whole[last.output], renamed)
+        # Of several pieces all together.
+        shown = [one for one in made if not format_of(one.path).only_places] or made
+        several = sum(one.output == shown[-1].output for one in made) > len(_kinds_of(task, shown[-1].output))
+        after = whole[shown[-1].output] if several or last is None else last
+        before = parts_as[asked[-1] if asked else None][0].read
+        told = part_of(task, after, before=before, renamed=renamed, findings=found, small=task.many)
+        staged = stage_part(told, staging) if told else ()
     return Done(
         tuple(made),
         tuple(_inputs(used)),
         tuple(notes),
-        tuple(dict.fromkeys(findings)),
-        part=page,
+        found,
+        part=staged,
         stopped=tuple(stopped),
     )
 

@@ -448,6 +448,13 @@ class Mesh:
         return np.repeat(np.arange(self.face_count, dtype=np.int32), self.face_size)
 
     @property
+    def corner_after(self) -> NDArray[np.int32]:
+        """(C,) the next corner of the same face."""
+        after = np.arange(1, self.corner_count + 1, dtype=np.int32)
+        after[self.face_start[1:] - 1] = self.face_start[:-1]
+        return after
+
+    @property
     def all_triangles(self) -> bool:
         """Whether no face has more than three corners."""
         return self.corner_count == 3 * self.face_count

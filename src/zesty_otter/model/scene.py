@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from zesty_otter._plugins import plugins
 from zesty_otter.errors import ModelError, UnknownUnitError, closest
 from zesty_otter.model.checking import (
     LARGEST,
@@ -597,6 +598,11 @@ class Scene:
             name = f'<td style="padding-left:{pad}em">{escape(placed.node.name)}</td>'
             rows.append(f"<tr>{name}<td>{placed.node.kind}</td><td>{size}</td></tr>")
         return f"<p>{escape(repr(self))}</p><table>{''.join(rows)}</table>"
+
+    def _repr_mimebundle_(self, include: Any = None, exclude: Any = None) -> dict[str, str]:
+        """What a notebook shows: the scene in the round, or the table of its nodes where there is nothing to draw."""
+        views = (view(self) for view in plugins("zesty_otter.notebook"))
+        return {"text/plain": repr(self), "text/html": next(filter(None, views), "") or self._repr_html_()}
 
     def __getstate__(self) -> dict[str, Any]:
         # Node by node, as a deep tree would end in a RecursionError.

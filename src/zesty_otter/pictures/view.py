@@ -6,6 +6,7 @@ import io
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import cache
 from typing import Any
 
 import numpy as np
@@ -23,6 +24,7 @@ from zesty_otter.geometry.uv.sets import uv_stretch
 from zesty_otter.model import Material, Mesh, Placed, Scatter, Scene, content_bounds, determinant, format_length
 from zesty_otter.pictures.camera import Camera, framed
 from zesty_otter.pictures.crowds import MOST, TRIANGLES, lighter_copies
+from zesty_otter.pictures.edges import KINDS, edge_kinds
 from zesty_otter.pictures.palette import CLAY, FAINT, INK, LAMP, PAPER, PLUM, REED, RIVER, diverging, linear, rgb
 from zesty_otter.pixels import ImageError
 from zesty_otter.shading import painted, with_all_normals
@@ -61,6 +63,8 @@ class Look:
         Whether anything is written.
     perspective : bool
         Whether things far away look smaller.
+    smooth : bool
+        Whether edges are smoothed, which takes four times as long.
     """
 
     style: str = "shaded"
@@ -72,6 +76,7 @@ class Look:
     caption: str | None = None
     words: bool = True
     perspective: bool = True
+    smooth: bool = True
 
 
 @dataclass(eq=False)
@@ -172,7 +177,8 @@ class _Picture:
         self.scene, self.seen, self.look = scene, seen, look
         self.metre = scene.frame.unit or 1.0
         self.basis = scene.frame.basis * self.metre
-        self.size = look.size[0] * _FINE, look.size[1] * _FINE
+        self.fine = _FINE if look.smooth else 1
+        self.size = look.size[0] * self.fine, look.size[1] * self.fine
         self.table: list[tuple[int, int, int, int]] = []
         self.pixels: list[NDArray[np.uint8]] = []
         self.known: dict[Any, int] = {}
@@ -409,7 +415,8 @@ class _Picture:
         dash: float, depth: NDArray[np.float32], out: NDArray[np.float32], opacity: float = 0.9,
     ) -> None:  # fmt: skip
         seen = camera.seen(ends.reshape(-1, 3))[:, :3].reshape(-1, 6)
-        raster.lines(seen, width * _FINE / 2, linear(color), opacity, bias, hidden, dash * _FINE / 2, depth, out)
+        half = self.fine / 2
+        raster.lines(seen, width * half, linear(color), opacity, bias, hidden, dash * half, depth, out)
 
     def _pivots(self, camera: Camera, depth: NDArray[np.float32], out: NDArray[np.float32]) -> None:
         """A small cross at the pivot of every node."""
@@ -427,17 +434,8 @@ class _Picture:
         right = camera.axes[0] * (1, 0, 1)
         right = right / (np.linalg.norm(right) or 1.0)
         up = np.array([0.0, 1.0, 0.0]) if abs(camera.axes[2][1]) < 0.99 else camera.axes[1]
-        angle = np.arange(20) * np.pi / 10
-        head = np.stack([0.11 * np.cos(angle), 1.67 + 0.13 * np.sin(angle)], axis=1)
-        half = [(0.21, 1.46), (0.26, 0.86), (0.2, 0.84), (0.15, 1.2), (0.16, 0.0), (0.03, 0.0)]
-        body = np.array([*half, (0.0, 0.8), *((-x, y) for x, y in reversed(half))])
-        corner = []
-        for outline in (head, body):
-            corners, _ = triangulate(np.pad(outline, ((0, 0), (0, 1))), np.array([0, len(outline)], np.int32),
-                                     np.arange(len(outline), dtype=np.int32))  # fmt: skip
-            flat = outline[corners.ravel()]
-            corner.append(camera.seen(at + flat[:, :1] * right + flat[:, 1:] * up).reshape(-1, 12))
-        corners12 = np.concatenate(corner)
+        flat = _figure_outline()
+        corners12 = camera.seen(at + flat[:, :1] * right + flat[:, 1:] * up).reshape(-1, 12)
         own, ids = np.full(depth.shape, np.inf, np.float32), np.full(depth.shape, -1, np.int32)
         raster.fill(corners12, own, ids)
         ones = np.ones(len(corners12), np.float32)
@@ -494,8 +492,8 @@ class _Picture:
         from scipy.spatial import cKDTree
 
         # Of every fourth pixel, the gap of the nearest place that was measured.
-        rows, columns = np.nonzero(ids[::_FINE, ::_FINE] >= 0)
-        rows, columns = rows * _FINE, columns * _FINE
+        rows, columns = np.nonzero(ids[:: self.fine, :: self.fine] >= 0)
+        rows, columns = rows * self.fine, columns * self.fine
         tri = self.points[ids[rows, columns]].reshape(-1, 3, 3)
         share = where[rows, columns]
         b = np.column_stack([1 - share.sum(axis=1), share])
@@ -512,13 +510,13 @@ class _Picture:
         color[~np.isfinite(gap)] = np.array(rgb(PLUM)) / 255.0
         light = out[rows[met], columns[met]].mean(axis=1, keepdims=True) / float(linear(CLAY).mean())
         tinted = (color**2.2 * np.clip(light, 0.55, 1.15)).astype(np.float32)
-        for dy in range(_FINE):
-            for dx in range(_FINE):
+        for dy in range(self.fine):
+            for dx in range(self.fine):
                 out[rows[met] + dy, columns[met] + dx] = tinted
 
     def _finished(self, camera: Camera, out: NDArray[np.float32]) -> Image.Image:
         high = self.look.size[1]
-        image = Image.fromarray(raster.finished(out, _FINE))
+        image = Image.fromarray(raster.finished(out, self.fine))
         draw = ImageDraw.Draw(image)
         letters = font(max(high // 50, 11))
         if self.look.axes:
@@ -572,6 +570,21 @@ class _Picture:
                 draw.text(tuple(at), word, color, letters, anchor=anchor)
 
 
+@cache
+def _figure_outline() -> NDArray[np.float64]:
+    """(3 T, 2) the corners of the triangles of a figure, to its right and up from its feet."""
+    angle = np.arange(20) * np.pi / 10
+    head = np.stack([0.11 * np.cos(angle), 1.67 + 0.13 * np.sin(angle)], axis=1)
+    half = [(0.21, 1.46), (0.26, 0.86), (0.2, 0.84), (0.15, 1.2), (0.16, 0.0), (0.03, 0.0)]
+    body = np.array([*half, (0.0, 0.8), *((-x, y) for x, y in reversed(half))])
+    flat = []
+    for outline in (head, body):
+        ends, order = np.array([0, len(outline)], np.int32), np.arange(len(outline), dtype=np.int32)
+        corners, _ = triangulate(np.pad(outline, ((0, 0), (0, 1))), ends, order)
+        flat.append(outline[corners.ravel()])
+    return np.concatenate(flat)
+
+
 def _said(length: float) -> str:
     return "0" if length < 1e-6 else format_length(float(f"{length:.3g}"))
 
@@ -588,28 +601,6 @@ def _stretch_colors(mesh: Mesh, corners: NDArray[np.int32]) -> NDArray[np.float6
 
 
 def _edges_of(mesh: Mesh, uv_set: int = 0) -> dict[str, NDArray[np.int32]]:
-    """The edges of its polygons by kind: open borders, UV seams, hard edges, and all others."""
-    edges = mesh.surface(topology)
-    first, other = edges.first, edges.later[edges.first]
-    border = edges.use == 1
-    inner = np.flatnonzero(other >= 0)
-    seam, hard = np.zeros(len(first), bool), np.zeros(len(first), bool)
-    after = np.arange(1, mesh.corner_count + 1)
-    after[mesh.face_start[1:] - 1] = mesh.face_start[:-1]
-    a, b = first[inner], other[inner]
-    # Neighbours run along an edge in opposite directions, when they agree.
-    near, far = np.where(edges.agrees[inner], after[b], b), np.where(edges.agrees[inner], b, after[b])
-    if mesh.uv_sets:
-        values, index = mesh.uv_sets[uv_set].values, mesh.uv_sets[uv_set].index
-        seam[inner] = (values[index[a]] != values[index[near]]).any(axis=1) | (
-            values[index[after[a]]] != values[index[far]]
-        ).any(axis=1)
-    layer = with_all_normals(mesh).normals
-    if layer is not None:
-        values, index = layer.values, layer.index
-        hard[inner] = ((values[index[a]] * values[index[near]]).sum(axis=1) < 0.9995) | (
-            (values[index[after[a]]] * values[index[far]]).sum(axis=1) < 0.9995
-        )
-    kinds = {"border": border, "seam": seam & ~border, "hard": hard & ~seam & ~border}
-    kinds["edge"] = ~(kinds["border"] | kinds["seam"] | kinds["hard"])
-    return {kind: edges.edge_points[rows] for kind, rows in kinds.items() if rows.any()}
+    """The edges of its polygons by kind."""
+    edges, kinds = mesh.surface(topology), edge_kinds(mesh, uv_set)
+    return {kind: edges.edge_points[rows] for n, kind in enumerate(KINDS) if (rows := kinds == n).any()}

@@ -7,7 +7,7 @@ from functools import cache
 from importlib import import_module
 
 from zesty_otter._plugins import plugins
-from zesty_otter.audit.rules.base import RULES, Found, Rule, Subject, rule
+from zesty_otter.audit.rules.base import RULES, Found, Rule, Spot, Subject, rule
 from zesty_otter.errors import UsageError, closest
 from zesty_otter.targets import Target
 
@@ -44,4 +44,4 @@ def refuse_unknown(target: Target) -> None:
             )
 
 
-__all__ = ["Found", "Rule", "Subject", "all_rules", "refuse_unknown", "rule"]
+__all__ = ["Found", "Rule", "Spot", "Subject", "all_rules", "refuse_unknown", "rule"]

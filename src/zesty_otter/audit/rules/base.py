@@ -6,12 +6,26 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
 
-from zesty_otter.audit.footing import CollisionFacts, collision_facts
-from zesty_otter.model import Mesh, Placed, Scene
+import numpy as np
+from numpy.typing import NDArray
+
+from zesty_otter.audit.footing import CollisionFacts, collision_facts, rounded_place
+from zesty_otter.model import Mesh, Placed, Scatter, Scene
 from zesty_otter.steps.assets import Asset, Roles, assets_of
 from zesty_otter.targets import Target
 
-Found = Iterator[tuple[str, ...]]
+
+@dataclass(frozen=True)
+class Spot:
+    """Something wrong whose place is known: in the axes of the scene and in metres."""
+
+    where: str
+    text: str
+    place: tuple[float, float, float] | None
+    mend: str = ""
+
+
+Found = Iterator[tuple[str, ...] | Spot]
 """Where something is wrong and what, and which step mends it where that is another than is usual for the rule."""
 
 
@@ -41,6 +55,22 @@ class Subject:
     @cached_property
     def solid(self) -> list[Placed]:
         return [one for one in self.shown if one.node.role == "collision"]
+
+    def place_of(self, mesh: Mesh, points: NDArray[np.int32]) -> tuple[float, float, float] | None:
+        """The middle of some points of a mesh, where it stands first."""
+        shown = next((one for one in self.shown if one.node.drawn is mesh), None)
+        if shown is None or not len(points):
+            return None
+        world = shown.world
+        if isinstance(shown.node.content, Scatter):
+            world = world @ shown.node.content.transforms[0]
+        place = (world[:3, :3] @ mesh.points[points].mean(axis=0) + world[:3, 3]) * (self.metre or 1.0)
+        return rounded_place(place)
+
+    def face_place(self, mesh: Mesh, faces: NDArray[np.bool_]) -> tuple[float, float, float] | None:
+        """The middle of the first of some faces of a mesh."""
+        first = int(np.argmax(faces))
+        return self.place_of(mesh, mesh.corner_point[mesh.face_start[first] : mesh.face_start[first + 1]])
 
     @cached_property
     def collision(self) -> tuple[CollisionFacts, ...]:

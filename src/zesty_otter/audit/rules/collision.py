@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from zesty_otter.audit.rules.base import Found, Subject, rule
+from zesty_otter.audit.rules.base import Found, Spot, Subject, rule
 from zesty_otter.model import format_length
 
 
@@ -44,6 +44,6 @@ def _footing(subject: Subject) -> Found:
         if off > most:
             how = "float" if facts.floats >= facts.sinks else "sink"
             where = "" if facts.worst_at is None else " at " + ", ".join(f"{v:.3g}" for v in facts.worst_at)
-            yield facts.asset, f"feet {how} by {format_length(off)}{where}"
+            yield Spot(facts.asset, f"feet {how} by {format_length(off)}{where}", facts.worst_at)
         if facts.falls > 0.01:
             yield facts.asset, f"feet fall through in {100 * facts.falls:.2g} % of the places one can stand on"

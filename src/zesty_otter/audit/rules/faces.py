@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 
-from zesty_otter.audit.rules.base import Found, Subject, rule
+from zesty_otter.audit.rules.base import Found, Spot, Subject, rule
 from zesty_otter.geometry.surface.corners import join_points
 from zesty_otter.geometry.surface.topology import duplicate_faces, flat_faces, topology
 from zesty_otter.model import Mesh, count_of
@@ -17,17 +18,15 @@ def _faces_not_triangles(subject: Subject) -> Found:
     takes_quads = subject.target.polygons == "convex-quads"
     for mesh in subject.meshes:
         if subject.target.triangulate:
-            count = int((mesh.face_size > 3).sum())
-            if count:
-                yield mesh.name, f"{count_of(count, 'face')} of more than three corners"
+            large = mesh.face_size > 3
+            if large.any():
+                text = f"{count_of(int(large.sum()), 'face')} of more than three corners"
+                yield Spot(mesh.name, text, subject.face_place(mesh, large))
         elif takes_quads:
-            count = int(hard_to_fan(mesh).sum())
-            if count:
-                yield (
-                    mesh.name,
-                    f"{count_of(count, 'face')} of more than four corners or concave",
-                    "triangulate keep_quads=true",
-                )
+            hard = hard_to_fan(mesh)
+            if hard.any():
+                text = f"{count_of(int(hard.sum()), 'face')} of more than four corners or concave"
+                yield Spot(mesh.name, text, subject.face_place(mesh, hard), "triangulate keep_quads=true")
 
 
 @rule("faces-bent", "warning", "triangulate")
@@ -37,17 +36,18 @@ def _faces_bent(subject: Subject) -> Found:
         if mesh.all_triangles:
             continue
         bent = _bent(mesh)
-        if bent:
-            yield mesh.name, f"{count_of(bent, 'face')} not flat; programs split them in different ways"
+        if bent.any():
+            text = f"{count_of(int(bent.sum()), 'face')} not flat; programs split them in different ways"
+            yield Spot(mesh.name, text, subject.face_place(mesh, bent))
 
 
 @rule("faces-flat", "warning", "clean-up")
 def _faces_flat(subject: Subject) -> Found:
     """Faces without area."""
     for mesh in subject.meshes:
-        count = int(mesh.surface(flat_faces).sum())
-        if count:
-            yield mesh.name, f"{count_of(count, 'face')} without area"
+        flat = mesh.surface(flat_faces)
+        if flat.any():
+            yield Spot(mesh.name, f"{count_of(int(flat.sum()), 'face')} without area", subject.face_place(mesh, flat))
 
 
 @rule("faces-double", "warning", "clean-up")
@@ -55,27 +55,30 @@ def _faces_double(subject: Subject) -> Found:
     """Duplicate faces."""
     for mesh in subject.meshes:
         joined = mesh.surface(join_points)
-        count = int(duplicate_faces(mesh.face_start, mesh.corner_point, joined, mesh.slot_of_face).sum())
-        if count:
-            yield mesh.name, f"{count_of(count, 'face')} on the same points as another"
+        double = duplicate_faces(mesh.face_start, mesh.corner_point, joined, mesh.slot_of_face)
+        if double.any():
+            text = f"{count_of(int(double.sum()), 'face')} on the same points as another"
+            yield Spot(mesh.name, text, subject.face_place(mesh, double))
 
 
 @rule("not-manifold", "warning")
 def _not_manifold(subject: Subject) -> Found:
     """Edges that more than two faces share."""
     for mesh in subject.meshes:
-        count = len(mesh.surface(topology).non_manifold)
-        if count:
-            yield mesh.name, f"{count_of(count, 'edge')} with more than two faces"
+        edges = mesh.surface(topology)
+        if len(edges.non_manifold):
+            text = f"{count_of(len(edges.non_manifold), 'edge')} with more than two faces"
+            yield Spot(mesh.name, text, subject.place_of(mesh, edges.edge_points[edges.non_manifold[0]]))
 
 
 @rule("faces-contrary", "warning", "clean-up")
 def _faces_contrary(subject: Subject) -> Found:
     """Inconsistent face winding."""
     for mesh in subject.meshes:
-        count = len(mesh.surface(topology).contrary)
-        if count:
-            yield mesh.name, f"{count_of(count, 'edge')} between faces of opposite winding"
+        edges = mesh.surface(topology)
+        if len(edges.contrary):
+            text = f"{count_of(len(edges.contrary), 'edge')} between faces of opposite winding"
+            yield Spot(mesh.name, text, subject.place_of(mesh, edges.edge_points[edges.contrary[0]]))
 
 
 @rule("faces-inward", "error", "clean-up")
@@ -86,8 +89,7 @@ def _faces_inward(subject: Subject) -> Found:
         if len(edges.border) or len(edges.non_manifold) or len(edges.contrary):
             continue
         a = mesh.points[mesh.corner_point[mesh.face_start[:-1]]][mesh.corner_face]
-        after = np.arange(1, mesh.corner_count + 1)
-        after[mesh.face_start[1:] - 1] = mesh.face_start[:-1]
+        after = mesh.corner_after
         b, c = mesh.points[mesh.corner_point], mesh.points[mesh.corner_point[after]]
         if float(np.einsum("ij,ij->", a - mesh.points[0], np.cross(b - a, c - a))) < 0:
             yield mesh.name, "is inside out: its faces look inward"
@@ -102,9 +104,10 @@ def _not_closed(subject: Subject) -> Found:
             continue
         if one.node.role == "shadow" and any(slot and slot.alpha_mode == "mask" for slot in mesh.slots):
             continue  # the shadow of a net lets light through
-        count = len(mesh.surface(topology).border)
-        if count:
-            yield one.node.name, f"is open: {count_of(count, 'open edge')}"
+        edges = mesh.surface(topology)
+        if len(edges.border):
+            text = f"is open: {count_of(len(edges.border), 'open edge')}"
+            yield Spot(one.node.name, text, subject.place_of(mesh, edges.edge_points[edges.border[0]]))
 
 
 @rule("index-width", "warning", "divide by=size vertices=65535")
@@ -115,16 +118,15 @@ def _index_width(subject: Subject) -> Found:
             yield mesh.name, f"at least {mesh.point_count:,} vertices; 16 bits count 65,535"
 
 
-def _bent(mesh: Mesh) -> int:
-    """How many faces have corners farther from their plane than a hundredth of their size."""
+def _bent(mesh: Mesh) -> NDArray[np.bool_]:
+    """(F,) which faces have corners farther from their plane than a hundredth of their size."""
     face = mesh.corner_face
     count = mesh.face_size
     points = mesh.points[mesh.corner_point]
     middle = (
         np.stack([np.bincount(face, points[:, k], minlength=mesh.face_count) for k in range(3)], 1) / count[:, None]
     )
-    after = np.arange(1, mesh.corner_count + 1)
-    after[mesh.face_start[1:] - 1] = mesh.face_start[:-1]
+    after = mesh.corner_after
     own = points - middle[face]
     turn = np.cross(own, own[after])
     normal = np.stack([np.bincount(face, turn[:, k], minlength=mesh.face_count) for k in range(3)], 1)
@@ -134,4 +136,4 @@ def _bent(mesh: Mesh) -> int:
     off, size = np.zeros(mesh.face_count), np.zeros(mesh.face_count)
     np.maximum.at(off, face, height)
     np.maximum.at(size, face, np.linalg.norm(own, axis=1))
-    return int(((count > 3) & (off > 0.01 * size)).sum())
+    return np.asarray((count > 3) & (off > 0.01 * size))

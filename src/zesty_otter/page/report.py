@@ -1,14 +1,18 @@
-"""One page to send round: everything a job made, with pictures and numbers."""
+"""Pages to send round: everything a job made, with pictures, numbers, and the assets in the round."""
 
 from __future__ import annotations
 
 import base64
 import functools
+import gzip
+import hashlib
 import io
+import json
 import math
 import re
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from html import escape
 from importlib import resources
 from typing import Any
 
@@ -18,12 +22,21 @@ from zesty_otter.audit.findings import Finding
 from zesty_otter.audit.footing import CollisionFacts
 from zesty_otter.audit.surveying import Survey, survey
 from zesty_otter.model import Scene, count_of, format_length
-from zesty_otter.pictures.palette import INK, PAPER, PLUM, REED, RIVER
+from zesty_otter.page import ON_A_PAGE
+from zesty_otter.page.packing import Budget, Packed, finding_facts, footing_places, pack
+from zesty_otter.pictures.palette import REED, RIVER
 from zesty_otter.pictures.view import Look, picture
 from zesty_otter.steps import LevelFacts, Roles
 
 _LOOK = Look(size=(660, 420), figure=True, words=False)
+_SMALL = Look(size=(264, 168), figure=True, words=False, axes=False, smooth=False)
 _MOST_NAMES, _MOST_ROWS = 40, 60
+_BUDGET = Budget(triangles=20_000, pixels=512)
+_NOTEBOOK = Budget(triangles=100_000, pixels=512)
+_FRAME = "width:100%;height:480px;border:1px solid #b9b4a4;border-radius:6px"
+_FOOTINGS = 3_000
+_MOST_MODEL = 1_500_000  # bytes of one asset in the round
+_MOST_MODELS = 24_000_000  # of all of a page
 
 
 @dataclass(frozen=True)
@@ -36,8 +49,16 @@ class ReportFile:
 
 
 @dataclass(frozen=True)
+class Part:
+    """What a page shows of an asset beside what its run said: HTML, and JSON of it in the round, "" for none."""
+
+    html: str = ""
+    model: str = ""
+
+
+@dataclass(frozen=True)
 class ReportAsset:
-    """What there is to say of one asset. ``part`` is what `part` made of it, and ``key`` what that depends on."""
+    """What there is to say of one asset. ``key`` is what its part depends on."""
 
     name: str
     state: str
@@ -46,42 +67,70 @@ class ReportAsset:
     findings: tuple[Finding, ...] = ()
     notes: tuple[str, ...] = ()
     key: str = ""
-    part: str = ""
+
+    @property
+    def is_bad(self) -> bool:
+        return bool(self.error) or any(file.problems for file in self.files)
 
 
-def page(title: str, summary: str, assets: Sequence[ReportAsset]) -> str:
-    """The page as HTML with everything in it: no links outward, the same bytes every time.
+def page(
+    title: str, summary: str, assets: Sequence[ReportAsset], parts: Iterable[Part], *, index: str = "", first: int = 0
+) -> str:
+    """A page as HTML with everything in it: no links outward but to its index, the same bytes every time.
 
     Parameters
     ----------
     title, summary : str
     assets : sequence of ReportAsset
+    parts : iterable of Part
+        One for each asset.
+    index : str
+        The page that lists this one, where there is one.
+    first : int
+        The number of its first asset.
     """
-    rows = [
-        {
-            "anchor": f"{number}-" + re.sub(r"[^a-z0-9]+", "-", one.name.lower()).strip("-"),
-            "bad": bool(one.error) or any(file.problems for file in one.files),
-            "part": f"<!-- part {one.key} -->\n{one.part}<!-- end of part -->" if one.part else "",
-            **{name: getattr(one, name) for name in ("name", "state", "error", "files", "findings", "notes")},
-        }
-        for number, one in enumerate(assets)
-    ]
-    return _template("report.html.j2").render(
-        title=title or "What the job made", summary=summary, assets=rows, paper=PAPER, ink=INK, reed=REED, river=RIVER,
-        plum=PLUM,
-    )  # fmt: skip
+    left = _MOST_MODELS
+    rows = []
+    for number, (asset, part) in enumerate(zip(assets, parts, strict=True), first):
+        fits = len(part.model) <= left
+        left -= len(part.model) if fits else 0
+        rows.append({**_row(asset, number), "part": part.html, "model": part.model if fits else "",
+                     "left_out": not fits})  # fmt: skip
+    return _rendered(title=title, summary=summary, assets=rows, pages=(), index=index)
 
 
-def parts_in(page: str) -> dict[str, str]:
-    """The parts of a page that was made before, by their keys: what has not changed is not drawn again."""
-    return {found[1]: found[2] for found in _PART.finditer(page)}
+def index_page(title: str, summary: str, assets: Sequence[ReportAsset], pages: Sequence[str]) -> str:
+    """The page that lists all others; ``pages`` are their names, with `ON_A_PAGE` assets each."""
+    rows = [{**_row(one, n), "page": pages[n // ON_A_PAGE]} for n, one in enumerate(assets)]
+    return _rendered(title=title, summary=summary, assets=rows, pages=pages, index="")
 
 
-_PART = re.compile(r"<!-- part ([0-9a-f]+) -->\n(.*?)<!-- end of part -->", re.DOTALL)
+def _rendered(**about: Any) -> str:
+    return str(_template("report.html.j2").render(**about, **_own()))
 
 
-def part(before: Scene | None, after: Scene, names: Sequence[tuple[str, str]]) -> str:
-    """The pictures and tables of one asset, as HTML.
+def _row(asset: ReportAsset, number: int) -> dict[str, Any]:
+    return {
+        "anchor": f"{number}-" + re.sub(r"[^a-z0-9]+", "-", asset.name.lower()).strip("-"),
+        "bad": asset.is_bad,
+        **{name: getattr(asset, name) for name in ("name", "state", "error", "files", "findings", "notes")},
+    }
+
+
+@functools.cache
+def _own() -> dict[str, str]:
+    """The script and the style of a page, and the only script it may run."""
+    home = resources.files(__package__)
+    script = (home / "viewer.js").read_text("utf-8")
+    digest = base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()
+    return {"script": script, "style": (home / "look.css").read_text("utf-8"), "digest": f"sha256-{digest}"}
+
+
+def make_part(
+    before: Scene | None, after: Scene, names: Sequence[tuple[str, str]], findings: Sequence[Finding] = (),
+    *, small: bool = False,
+) -> Part:  # fmt: skip
+    """The pictures and tables of one asset, and it in the round.
 
     Parameters
     ----------
@@ -91,11 +140,15 @@ def part(before: Scene | None, after: Scene, names: Sequence[tuple[str, str]]) -
         What was written.
     names : sequence of (str, str)
         Old and new names of nodes.
+    findings : sequence of Finding
+    small : bool
+        Whether it is one of so many that its picture is a small one.
     """
-    told = survey(Roles().apply(after))
-    return _template("report_part.html.j2").render(
+    after = Roles().apply(after)
+    told = survey(after)
+    html = _template("report_part.html.j2").render(
         part={
-            "pictures": _pictures(after, told),
+            "pictures": _pictures(after, told, _SMALL if small else _LOOK),
             "facts": _facts(None if before is None else survey(before), told),
             "levels": [_level_row(level) for level in told.levels[:_MOST_ROWS]],
             "looks": any(level.appearance is not None for level in told.levels),
@@ -104,6 +157,48 @@ def part(before: Scene | None, after: Scene, names: Sequence[tuple[str, str]]) -
             "names": names[:_MOST_NAMES],
         }
     )
+    model = parcel(pack(after, _BUDGET), after, findings)
+    return Part(html, model if len(model) <= _MOST_MODEL else "")
+
+
+def parcel(packed: Packed, scene: Scene, findings: Sequence[Finding] = ()) -> str:
+    """A packed scene as JSON that can stand within a page; "" where there is nothing to draw."""
+    if not packed.model:
+        return ""
+    footing = footing_places(scene, _FOOTINGS) if packed.facts["kinds"].get("collision") else b""
+    document = {
+        "facts": packed.facts,
+        "findings": [finding_facts(one, scene) for one in findings],
+        "model": _text(packed.model),
+        "edges": _text(packed.edges),
+        "footing": _text(footing),
+    }
+    # Nothing in it may end the element it stands in.
+    return json.dumps(document, ensure_ascii=False, allow_nan=False, separators=(",", ":")).replace("<", "\\u003c")
+
+
+def _text(data: bytes) -> str:
+    return base64.b64encode(gzip.compress(data, 6, mtime=0)).decode()
+
+
+def framed(scene: Scene) -> str:
+    """A scene in the round as HTML for notebooks, which needs no network; "" where there is nothing to draw.
+
+    Parameters
+    ----------
+    scene : Scene
+
+    Returns
+    -------
+    str
+        A frame that can run its own script and reach nothing else.
+    """
+    model = parcel(pack(scene, _NOTEBOOK), scene)
+    if not model:
+        return ""
+    text = _template("notebook.html.j2").render(model=model, **_own())
+    about = f'sandbox="allow-scripts" style="{_FRAME}" title="{escape(repr(scene))}"'
+    return f'<iframe {about} srcdoc="{escape(text)}"></iframe>'
 
 
 @functools.cache
@@ -114,11 +209,11 @@ def _template(name: str) -> Any:
     return environment.from_string((resources.files(__package__) / name).read_text(encoding="utf-8"))
 
 
-def _pictures(scene: Scene, facts: Survey) -> list[dict[str, Any]]:
-    shots = [("from the front left", picture(scene, _LOOK))]
+def _pictures(scene: Scene, facts: Survey, look: Look) -> list[dict[str, Any]]:
+    shots = [("from the front left", picture(scene, look))]
     if facts.collision:
         shots.append(("footing: where feet would float (lamplight) or sink (river)",
-                      picture(scene, Look(size=_LOOK.size, style="footing", words=False))))  # fmt: skip
+                      picture(scene, Look(size=look.size, style="footing", words=False))))  # fmt: skip
     return [
         {"data": _data(image), "words": words, "width": image.width, "height": image.height} for words, image in shots
     ]
