@@ -6,9 +6,10 @@ INSTALLED := $(VENV)/installed
 DEVELOP := $(VENV)/develop
 KERNELS := $(shell find src -name '*.pyx' -o -name '*.pxd')
 BUILT := $(VENV)/built
+BROWSER := $(VENV)/browser
 CHECKED := build/checked/src
 
-.PHONY: demo test checked lint package bench docs site screenshots clean
+.PHONY: demo test checked lint package bench docs site viewer screenshots clean
 
 $(INSTALLED): pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -24,11 +25,18 @@ $(BUILT): $(DEVELOP) setup.py $(KERNELS)
 	$(BIN)/python setup.py --quiet build_ext --inplace
 	@touch $@
 
+# The page is tested in a browser, which comes from the system's packages where it can be installed.
+$(BROWSER): $(DEVELOP)
+	@command -v chromium chromedriver > /dev/null || { test "$$(id -u)" = 0 && command -v apt-get > /dev/null \
+	  && apt-get update -qq && apt-get install -y -qq --no-install-recommends chromium chromium-driver > /dev/null; } \
+	  || echo "The tests of the page are skipped: they need the programs chromium and chromedriver."
+	@touch $@
+
 demo: $(INSTALLED)
 	$(BIN)/zesty-otter demo otterweir
 
 # COVER=94 fails as well where tests run less than so many percent of the lines.
-test: $(BUILT)
+test: $(BUILT) $(BROWSER)
 	$(BIN)/python -m pytest -n auto $(if $(COVER),--cov=zesty_otter --cov-report= --cov-fail-under=$(COVER))
 
 # What reads files from strangers, and the property tests, with every bound of the kernels checked.
@@ -62,6 +70,10 @@ docs: $(BUILT)
 site: $(BUILT)
 	$(BIN)/python -m pip install --quiet --editable '.[site]'
 	$(BIN)/mkdocs build --strict --quiet
+
+# The script of the page from viewer/, which is checked in; needs Node.js and npm.
+viewer:
+	$(PYTHON) tools/bundle_viewer.py
 
 screenshots: $(BUILT)
 	$(BIN)/python tools/screenshots.py

@@ -469,7 +469,7 @@ def test_two_jobs_in_one_folder_leave_each_other_alone(tmp_path, run):
     for name in ("job", "other", "job", "other"):
         assert run("run", tmp_path / f"{name}.toml").status == 0
     there = sorted(path.name for path in (tmp_path / "ready").iterdir())
-    assert there == ["arrivals.json", "crate.glb", "crate.obj", "job.record.json", "other.arrivals.json",
+    assert there == [".job.report", ".other.report", "arrivals.json", "crate.glb", "crate.obj", "job.record.json", "other.arrivals.json",
                      "other.record.json", "other.report.html", "report.html"]  # fmt: skip
     (tmp_path / "other.toml").write_text(
         (tmp_path / "other.toml")

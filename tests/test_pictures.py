@@ -3,9 +3,6 @@
 from __future__ import annotations
 
 import io
-import re
-import shutil
-import subprocess
 from dataclasses import replace
 
 import numpy as np
@@ -221,26 +218,3 @@ def test_a_job_writes_one_page_with_all_of_it(tmp_path, run):
     (tmp_path / "ready" / "report.html").unlink()
     run("run", tmp_path / "j.toml", "--fresh")
     assert not (tmp_path / "ready" / "report.html").exists()
-
-
-@pytest.mark.skipif(shutil.which("chromium") is None, reason="needs a browser")
-@pytest.mark.parametrize("width", [500, 1280])
-def test_the_page_fits_its_window_in_a_browser(tmp_path, width, run):
-    """Nothing sticks out at the side, and every picture is drawn."""
-    long_name = "lantern_buoy_with_a_name_that_goes_on_and_on_and_on_without_a_break"
-    scene = scene_of(
-        Node(long_name, content=stairs(3)), Node("crate", moved(3, 0, 0), content=plank((0, 0, 0), (1, 1, 1)))
-    )
-    zo.write(scene, tmp_path / f"{long_name}.glb")
-    output = 'target = "m-left-up-forward"\ncheck = "all"\nsteps = ["levels chain=50", "collision shape=hull"]\n'
-    (tmp_path / "j.toml").write_text(f'[[sources]]\nfiles = "*.glb"\n[[outputs]]\n{output}')
-    assert run("run", tmp_path / "j.toml").status == 0
-    page = tmp_path / "ready" / "report.html"
-    ask = "[document.documentElement.scrollWidth, [...document.images].filter(i => i.naturalWidth > 0).length]"
-    (tmp_path / "page.html").write_text(page.read_text() + f"<script>document.title = JSON.stringify({ask})</script>")
-    flags = ("--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-sync",
-             "--disable-background-networking", "--disable-component-update", "--hide-scrollbars", "--dump-dom")  # fmt: skip
-    own = (f"--user-data-dir={tmp_path / 'browser'}", f"--window-size={width},900", (tmp_path / "page.html").as_uri())
-    done = subprocess.run(["chromium", *flags, *own], capture_output=True, text=True, timeout=120, check=True)
-    titles = re.findall(r"<title>\[(\d+),(\d+)\]</title>", done.stdout)
-    assert titles and int(titles[0][0]) <= width and int(titles[0][1]) == 2

@@ -226,7 +226,10 @@ export class Panel {
     const few = [...levels].slice(0, 3).map(([name, level]) => `${name} ${level ? `level ${level}` : "full"}`);
     const words = [count(triangles, "triangle"), ...(levels.size <= 3 ? few : [])];
     this.state.textContent = words.join(", ");
-    this.state.dataset.triangles = String(triangles);
+    const { camera, pictures } = this.viewer;
+    Object.assign(this.state.dataset, {
+      triangles, pictures, eye: said(camera.place), target: said(camera.target), distance: camera.distance.toFixed(4),
+    });
   }
 
   private notes(facts: Facts): HTMLElement {
@@ -234,6 +237,10 @@ export class Panel {
     if (!said.length) return h("span");
     return section("Notes", h("ul", { class: "plain notes" }, ...said.map((text) => h("li", {}, text))));
   }
+}
+
+function said(place: Vec3): string {
+  return place.map((one) => one.toFixed(4)).join(" ");
 }
 
 function nodeFacts(node: NodeFacts): [string, string][] {

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Container, Iterable, Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -35,15 +35,12 @@ class Arrival:
         Each way in which it differs, in words.
     compared : tuple of str
         What could be compared, as the format carries it; nothing where it can only be written.
-    found : Scene or None
-        What was read back, where it could be.
     """
 
     path: str
     facts: FileFacts
     problems: tuple[str, ...]
     compared: tuple[str, ...] = ()
-    found: Scene | None = field(default=None, repr=False, compare=False)
 
 
 def arrived(
@@ -108,7 +105,7 @@ def arrived(
         problems += light_differences(scene, found, only=frozenset({"colour", "intensity", "height of view"}))
     words = ("normals", "tangents", "UV sets", "colours", "materials", "lights and cameras", "names")
     there = {word for word in words if word in carries and (word not in _ONLY_WHERE or _ONLY_WHERE[word](scene))}
-    return Arrival(str(path), facts, tuple(problems), ("size", "faces", *(one for one in words if one in there)), found)
+    return Arrival(str(path), facts, tuple(problems), ("size", "faces", *(one for one in words if one in there)))
 
 
 _MOST_PROBLEMS = 6

@@ -42,7 +42,7 @@ def command(
     no_open: Annotated[bool, typer.Option("--no-open", help="Do not open a browser; print the address only.")] = False,
     quiet: console.Quiet = False,
 ) -> int:
-    """Show a file, the files of a folder, or what a job made, in a browser page that follows them."""
+    """Show a file, a folder or what a job made in the round, in a browser page that follows the files."""
     held_to = load(target) if target else None
     is_job = what.suffix.lower() == ".toml"
     if watch and not is_job:

@@ -67,9 +67,7 @@ class JobFiles:
         error = "" if result is None or result.error is None else str(result.error)
         source = task.parts[0].file
         if entry is None or not entry.files:
-            yield Shown(
-                task.name, source.read, (source.path,), state="failed" if error else "not made yet", error=error
-            )
+            yield Shown(name, source.read, (source.path,), state="failed" if error else "not made yet", error=error)
             return
         files = _of_last_output(entry.files)
         output = next((one for one in task.outputs if one.name == files[-1].output), None)

@@ -153,7 +153,7 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
                     continue
                 folder = staging.with_name(f"{staging.name}-{len(made)}")
                 placing = linked(part.scene, _beside(task, output, path, pieces)) if part.places else part.scene
-                written, arrival, files = stage(
+                written, arrival, files, found = stage(
                     placing,
                     path.name,
                     folder,
@@ -162,7 +162,7 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
                 )
                 notes += [replace(note, **about) for note in written]
                 facts = arrival.facts
-                last = last if format_of(path).only_places else arrival.found
+                last = last if format_of(path).only_places else found
                 if part.places:  # what it shows is in other files
                     facts = replace(facts, seen=facts_of(prepared).seen)
                 made.append(Made(output.name, path, files, facts, arrival.problems, bool(arrival.compared)))
@@ -170,7 +170,7 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
         remedy = "`zesty-otter survey` shows what was read."
         error = InputError("has nothing to write: no mesh with a face is left.", file=task.name, remedy=remedy)
         return Done(inputs=tuple(_inputs(used)), notes=tuple(notes), findings=tuple(findings), error=error)
-    found = tuple(dict.fromkeys(findings))
+    broken = tuple(dict.fromkeys(findings))
     staged: tuple[Path, ...] = ()
     if report and made and staging is not None:
         from zesty_otter.jobs.report import part_of, stage_part
@@ -180,13 +180,13 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
         several = sum(one.output == shown[-1].output for one in made) > len(_kinds_of(task, shown[-1].output))
         after = whole[shown[-1].output] if several or last is None else last
         before = parts_as[asked[-1] if asked else None][0].read
-        told = part_of(task, after, before=before, renamed=renamed, findings=found, small=task.many)
+        told = part_of(task, after, before=before, renamed=renamed, findings=broken, small=task.many)
         staged = stage_part(told, staging) if told else ()
     return Done(
         tuple(made),
         tuple(_inputs(used)),
         tuple(notes),
-        found,
+        broken,
         part=staged,
         stopped=tuple(stopped),
     )

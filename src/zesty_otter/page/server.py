@@ -298,6 +298,7 @@ def _listening(port: int) -> socket.socket:
     made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
         made.bind((HOST, port))
+        made.listen()  # whoever comes before anything answers waits
     except (OSError, OverflowError) as error:
         made.close()
         why = "is taken by another program" if port else "cannot be opened"

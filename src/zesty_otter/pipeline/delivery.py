@@ -30,7 +30,7 @@ def deliver(scene: Scene, path: Path, *, keep_hidden: bool = False, **settings: 
 
 def stage(
     scene: Scene, name: str, folder: Path, *, keep_hidden: bool = False, **settings: Any
-) -> tuple[list[Note], Arrival, dict[str, tuple[Path, str]]]:
+) -> tuple[list[Note], Arrival, dict[str, tuple[Path, str]], Scene | None]:
     """Write a scene, called like its file, to a folder that nobody looks into yet, and compare.
 
     Parameters
@@ -46,6 +46,8 @@ def stage(
         As of `deliver`.
     files : dict of str to (Path, str)
         Every file that was made, by name from where ``name`` will stand: where it is now, and its SHA-256.
+    found
+        What was read back; None where the format can only be written.
     """
     scene, notes = _carried(scene, Path(name), keep_hidden=keep_hidden)
     encoded = formats.format_of(Path(name)).encode(scene, name, **settings)
@@ -54,7 +56,8 @@ def stage(
     else:
         places = {one: folder / one for one in encoded.files}
     files = {one: (places[one], put(buffers, places[one])) for one, buffers in encoded.files.items()}
-    return _once(notes, encoded.notes), replace(arrival_of(scene, places[name], **settings), path=name), files
+    arrival, found = _compared(scene, places[name], settings)
+    return _once(notes, encoded.notes), replace(arrival, path=name), files, found
 
 
 def _once(*notes: Sequence[Note]) -> list[Note]:
@@ -69,8 +72,12 @@ def _carried(scene: Scene, path: Path, *, keep_hidden: bool) -> tuple[Scene, lis
 
 def arrival_of(scene: Scene, path: Path, **settings: Any) -> Arrival:
     """The comparison of a file with the scene it was written from."""
+    return _compared(scene, path, settings)[0]
+
+
+def _compared(scene: Scene, path: Path, settings: dict[str, Any]) -> tuple[Arrival, Scene | None]:
     found = read_back(path, scene.frame) if formats.format_of(path).reader else None
-    return audit.arrived(scene, path, found, quantized=settings.get("quantized", False))
+    return audit.arrived(scene, path, found, quantized=settings.get("quantized", False)), found
 
 
 def read_back(path: Path, frame: Frame | None) -> Scene:
