@@ -13,7 +13,7 @@ CHECKED := build/checked/src
 
 $(INSTALLED): pyproject.toml
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --editable .
+	$(BIN)/python -m pip install --quiet --editable '.[page]'
 	@touch $@
 
 $(DEVELOP): $(INSTALLED)
@@ -27,7 +27,7 @@ $(BUILT): $(DEVELOP) setup.py $(KERNELS)
 
 # The page is tested in a browser, which comes from the system's packages where it can be installed.
 $(BROWSER): $(DEVELOP)
-	@command -v chromium chromedriver > /dev/null || { test "$$(id -u)" = 0 && command -v apt-get > /dev/null \
+	@{ command -v chromium && command -v chromedriver; } > /dev/null || { test "$$(id -u)" = 0 && command -v apt-get > /dev/null \
 	  && apt-get update -qq && apt-get install -y -qq --no-install-recommends chromium chromium-driver > /dev/null; } \
 	  || echo "The tests of the page are skipped: they need the programs chromium and chromedriver."
 	@touch $@

@@ -9,7 +9,7 @@ import time
 import webbrowser
 from functools import partial
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 from rich.markup import escape
@@ -18,11 +18,13 @@ from zesty_otter import formats
 from zesty_otter.cli import console
 from zesty_otter.cli.console import messages, results
 from zesty_otter.errors import InputError, UsageError, ZestyOtterError
-from zesty_otter.jobs import looking
 from zesty_otter.model import count_of
 from zesty_otter.page.server import Look
 from zesty_otter.page.shelf import Change, Contents, Shelf, Shown
 from zesty_otter.targets import Target, load
+
+if TYPE_CHECKING:
+    from zesty_otter.jobs.looking import Runs
 
 
 def command(
@@ -51,8 +53,10 @@ def command(
         raise UsageError(
             "--before goes with one file.", remedy="Of a job, the page shows its sources beside its files."
         )
-    runs: looking.Runs | None = None
+    runs: Runs | None = None
     if is_job:
+        from zesty_otter.jobs import looking
+
         job = looking.JobFiles(what, held_to)
         shelf = Shelf(job.contents)
         runs = looking.Runs(job, workers=os.cpu_count() or 1) if watch else None
@@ -82,7 +86,7 @@ def _show(change: Change) -> None:
         results.print(f"{time.strftime('%H:%M:%S')} {escape(change.text)}", soft_wrap=True)
 
 
-def _keep_running(runs: looking.Runs, look: Look) -> None:
+def _keep_running(runs: Runs, look: Look) -> None:
     """Run a job again and again, in a thread of its own; the page is told of what fails."""
     try:
         for made in runs:

@@ -41,6 +41,7 @@ FRAME = Frame("left up forward", "m")
 _MOST_COPIES = 100_000
 _DRAWN = 6_000_000  # triangles of all copies of a scatter
 _LEAST = 12
+_QUANTIZED_FROM = 2_000  # triangles; it takes longer than it saves below
 _MOST_NODES = 20_000  # whose facts are sent
 
 
@@ -71,8 +72,8 @@ class Packed:
     Parameters
     ----------
     model : bytes
-        A quantized GLB. Nodes carry their number in the walk as the property ``look``, meshes that of the first
-        of their triangles in ``edges`` as ``edges``. Empty when there is nothing to draw.
+        A GLB, quantized unless it is a small one. Nodes carry their number in the walk as the property ``look``,
+        meshes that of the first of their triangles in ``edges`` as ``edges``. Empty when there is nothing to draw.
     edges : bytes
         Three bytes a triangle, one for each of its edges: 0 where it is inside a polygon or another triangle has
         the same edge, else 1 and its place in `zesty_otter.pictures.edges.KINDS`.
@@ -134,10 +135,11 @@ def _encoded(scene: Scene, remarks: list[str]) -> tuple[bytes, bytes]:
     marked = scene.map_meshes(
         lambda mesh: mesh.replace(properties={"edges": begin[id(mesh)]}) if id(mesh) in begin else mesh
     )
+    light = total < _QUANTIZED_FROM
     numbered = marked.rebuilt(lambda n, node: replace(node, properties={"look": n}))
     try:
         encoded = format_named("glb").encode(
-            replace(numbered, properties={}), "look.glb", keep_hidden=True, quantized=True
+            replace(numbered, properties={}), "look.glb", keep_hidden=True, quantized=not light
         )
     except ZestyOtterError as error:
         remarks.append(f"nothing to draw: {error.problem}")

@@ -12,6 +12,7 @@ from collections.abc import AsyncIterator, Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import asdict
 from importlib import resources
+from importlib.util import find_spec
 from typing import TYPE_CHECKING, Any
 
 from zesty_otter.errors import UsageError, ZestyOtterError
@@ -59,12 +60,10 @@ class Look:
     """
 
     def __init__(self, shelf: Shelf, port: int = 0) -> None:
-        try:
-            import starlette.applications  # noqa: F401
-            import uvicorn  # noqa: F401
-        except ImportError as error:
-            remedy = "Install it with `pip install 'zesty-otter[page]'`."
-            raise UsageError(f"the page needs the package {error.name}.", remedy=remedy) from None
+        for package in ("starlette", "uvicorn"):
+            if find_spec(package) is None:
+                remedy = "Install it with `pip install 'zesty-otter[page]'`."
+                raise UsageError(f"the page needs the package {package}.", remedy=remedy)
         self.shelf = shelf
         self.token = secrets.token_urlsafe(18)
         self.socket = _listening(port)
@@ -82,13 +81,19 @@ class Look:
         """Serve until `end` is called or the process is interrupted; ``on_change`` is told of what changes."""
         import uvicorn
 
+        class Server(uvicorn.Server):
+            def handle_exit(server, sig: int, frame: Any) -> None:  # noqa: N805
+                self.end()  # pages that listen for changes would hold it up
+                super().handle_exit(sig, frame)
+
         config = uvicorn.Config(
-            self.app(), log_level="error", access_log=False, lifespan="on", timeout_graceful_shutdown=1,
+            self.app(), log_level="critical", access_log=False, lifespan="on", timeout_graceful_shutdown=1,
             server_header=False,
         )  # fmt: skip
-        self._server = uvicorn.Server(config)
+        self._server = Server(config)
         watcher = threading.Thread(target=self._watch, args=(on_change,), daemon=True)
         watcher.start()
+        threading.Thread(target=self.shelf.begin, daemon=True).start()
         try:
             self._server.run(sockets=[self.socket])
         finally:

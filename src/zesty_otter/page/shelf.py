@@ -12,14 +12,12 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Literal
 
-from zesty_otter.audit import check
 from zesty_otter.audit.findings import Finding
 from zesty_otter.errors import InputError, InternalError, ZestyOtterError
 from zesty_otter.formats import all_formats
 from zesty_otter.formats.files import inputs_of
 from zesty_otter.model import Scene
 from zesty_otter.page.packing import PAGE, Budget, Packed, finding_facts, footing_places, pack
-from zesty_otter.pictures import Look, picture, save
 from zesty_otter.pipeline.watching import Stamp, stamp_of, wait_for_change
 from zesty_otter.targets import Target
 
@@ -28,7 +26,7 @@ Which = Literal["after", "before"]
 _KEPT = 3  # scenes, and packed ones
 _KEPT_PICTURES = 600
 _AGAIN = 0.3  # seconds after which what could not be read is read once more: it may not have been whole
-_THUMB = Look(size=(440, 280), figure=False, words=False, axes=False)
+_THUMB = (440, 280)  # pixels
 _HELD_UP = 0.25  # seconds before a watch that failed is tried again
 
 
@@ -133,6 +131,14 @@ class Shelf:
             self._contents = contents
             self._by_key = {one.key: one for one in contents.assets}
 
+    def begin(self) -> None:
+        """Make what will be asked for first, where there is one asset only."""
+        with self._lock:
+            keys = list(self._by_key)
+        if len(keys) == 1:
+            with suppress(ZestyOtterError):  # said when it is asked for
+                self.packed(keys[0], "after")
+
     def refresh(self) -> None:
         """Ask again what there is."""
         self._take(self._contents_of())
@@ -207,6 +213,8 @@ class Shelf:
         return self._once(("findings", key), lambda: self._check(key))
 
     def _check(self, key: str) -> list[dict[str, Any]]:
+        from zesty_otter.audit import check
+
         shown = self._asset(key)
         scene = self._read(key, "after")
         found = {(one.rule, one.node): one for one in shown.findings}
@@ -228,7 +236,10 @@ class Shelf:
             if name in self._pictures:
                 self._pictures.move_to_end(name)
                 return self._pictures[name]
-        made = save(picture(self._read(key, "after"), _THUMB))
+        from zesty_otter.pictures import Look, picture, save
+
+        look = Look(size=_THUMB, figure=False, words=False, axes=False)
+        made = save(picture(self._read(key, "after"), look))
         with self._lock:
             self._pictures[name] = made
             if len(self._pictures) > _KEPT_PICTURES:
