@@ -1,6 +1,6 @@
 // A camera that turns about a place.
 
-import { m4, v3 } from "twgl.js";
+import { m4 } from "twgl.js";
 import type { Box, Vec3 } from "./facts";
 
 const OPENING = (40 * Math.PI) / 180; // of the height of the picture
@@ -59,11 +59,19 @@ export class Camera {
     this.distance = Math.min(Math.max(this.distance * factor, this.span * 1e-4), this.span * 50 + 10);
   }
 
-  /** What makes all of a box seen, from where the camera looks now. */
-  framing(box: Box): { target: Vec3; distance: number } {
-    const middle = v3.lerp(box[0], box[1], 0.5) as unknown as Vec3;
-    const radius = Math.max(v3.distance(box[0], box[1]) / 2, 1e-5);
-    return { target: [middle[0], middle[1], middle[2]], distance: (0.95 * radius) / Math.sin(OPENING / 2) };
+  /** What makes all of a box seen, from where the camera looks now, in a picture of so many widths to a height. */
+  framing(box: Box, aspect: number): { target: Vec3; distance: number } {
+    const target = [0, 1, 2].map((k) => (box[0][k] + box[1][k]) / 2) as Vec3;
+    const world = this.world;
+    const high = Math.tan(this.opening(aspect) / 2), wide = high * aspect;
+    let distance = 1e-5;
+    for (let n = 0; n < 8; n++) {
+      const away = [0, 1, 2].map((k) => box[(n >> k) & 1][k] - target[k]);
+      const along = (column: number): number => [0, 1, 2].reduce((sum, k) => sum + away[k] * world[4 * column + k], 0);
+      // What is nearer to the camera than the target needs more room.
+      distance = Math.max(distance, along(2) + Math.abs(along(0)) / wide, along(2) + Math.abs(along(1)) / high);
+    }
+    return { target, distance: 1.12 * distance };
   }
 
   /** Where a place is in a picture of a width and height; behind the camera the last number is below 0. */

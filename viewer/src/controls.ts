@@ -23,6 +23,7 @@ const OVERLAY_WORDS: [Overlay, string, (facts: Facts) => boolean][] = [
 const SIDE_WORDS = ["corner", "front", "back", "left", "right", "top", "bottom"];
 const KEYS = "Drag or arrow keys turn, Shift moves, wheel or + and − zoom, 0 shows all, Enter picks in the middle.";
 const MOST_ROWS = 1500; // of the tree
+const MOST_FINDINGS = 100;
 
 /** A picture with all that belongs to it. */
 export class Panel {
@@ -162,7 +163,9 @@ export class Panel {
         finding.where ? `${finding.where}: ` : "", finding.text);
       return h("li", {}, button, finding.mend ? h("span", { class: "faint" }, `${finding.mend} mends it`) : null);
     };
-    return h("ul", { class: "plain" }, ...findings.map(row));
+    const more = findings.length - MOST_FINDINGS;
+    const rows = findings.slice(0, MOST_FINDINGS).map(row);
+    return h("ul", { class: "plain" }, ...rows, more > 0 ? h("li", { class: "faint" }, `and ${more.toLocaleString("en")} more`) : null);
   }
 
   private flyTo(finding: Finding): void {

@@ -30,6 +30,8 @@ interface Change {
   text: string;
 }
 
+const CARDS = 400; // that are shown before somebody asks for more
+
 export class Page {
   private listing: Listing = { title: "", state: "", assets: [] };
   private open = "";
@@ -96,9 +98,16 @@ export class Page {
     this.title.textContent = this.listing.title;
     const cards = h("ul", { class: "cards" });
     const counted = h("p", { class: "faint", role: "status" });
+    const more = h("button", { type: "button", class: "more" }, `Show ${CARDS} more`);
+    let most = CARDS;
+    more.addEventListener("click", () => {
+      most += CARDS;
+      draw();
+    });
     const draw = (): void => {
       const shown = this.listing.assets.filter((one) => this.fits(one));
-      cards.replaceChildren(...shown.map((one) => card(one)));
+      cards.replaceChildren(...shown.slice(0, most).map((one) => card(one)));
+      more.hidden = shown.length <= most;
       counted.textContent = `${shown.length.toLocaleString("en")} of ${count(this.listing.assets.length, "asset")}`;
     };
     const states = [...new Set(this.listing.assets.map((one) => one.state))];
@@ -125,7 +134,7 @@ export class Page {
     const empty = this.listing.state ? h("p", { class: "empty" }, this.listing.state) : null;
     const filters = h("div", { class: "filters", role: "search" }, text, state, findings,
       h("label", {}, "over ", budget, " triangles"), counted);
-    this.main.replaceChildren(...[this.listing.assets.length ? filters : null, empty, cards].filter((one) => !!one));
+    this.main.replaceChildren(...[this.listing.assets.length ? filters : null, empty, cards, more].filter((one) => !!one));
     draw();
   }
 

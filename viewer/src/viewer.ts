@@ -141,7 +141,8 @@ export class Viewer {
 
   /** Move the camera to where a box is seen whole. */
   flyTo(box: Box, smooth = true): void {
-    const goal = this.camera.framing(box);
+    const [, rect] = this.sides().at(-1) ?? [null, { wide: this.canvas.clientWidth, high: this.canvas.clientHeight }];
+    const goal = this.camera.framing(box, rect.wide / Math.max(rect.high, 1) || 1);
     const from = { target: [...this.camera.target] as Vec3, distance: this.camera.distance };
     const flight = ++this.flight;
     const still = !smooth || matchMedia("(prefers-reduced-motion: reduce)").matches;
