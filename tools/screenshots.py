@@ -1,7 +1,7 @@
 """Refresh docs/screenshots from the demo kit: `make screenshots`.
 
 Terminal views are taken of a real terminal window on a virtual screen; that needs Xvfb, xterm and
-ImageMagick's `import`; the report needs a browser (Debian packages xvfb, xterm, imagemagick, chromium).
+ImageMagick's `import`; pages need a browser (Debian packages xvfb, xterm, imagemagick, chromium, chromium-driver).
 """
 
 from __future__ import annotations
@@ -9,6 +9,7 @@ from __future__ import annotations
 import io
 import os
 import shlex
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -25,6 +26,9 @@ import numpy as np
 
 import zesty_otter as zo
 from zesty_otter.demo import write_kit, write_level
+from zesty_otter.jobs.looking import JobFiles
+from zesty_otter.page.server import Look
+from zesty_otter.page.shelf import Shelf
 
 ROOT = Path(__file__).parent.parent
 SHOTS = ROOT / "docs" / "screenshots"
@@ -80,7 +84,6 @@ def drawn(folder: Path) -> None:
         (str(ready / "engine"), "sheet"),
         (str(folder / "two.glb"), "levels", "--levels", "--style", "wire"),
         (str(hull), "footing", "--style", "footing"),
-        (str(ready / "finished" / "lock_gate.glb"), "collision", "--style", "collision"),
     )
     scene = zo.read(ready / "engine" / "fish_ladder.glb")
     zo.write(zo.apply(scene, zo.steps.Collision(shape="hull")), hull)
@@ -150,14 +153,51 @@ def _painted(paint: zo.Material, _: zo.Material) -> zo.Material:
     return paint
 
 
-def report(folder: Path) -> None:
-    """The report page of the demo's job, in a browser."""
-    page = (folder / "otterweir" / "ready" / "report.html").as_uri()
-    flags = ["--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-sync",
-             "--disable-background-networking", "--disable-component-update", "--hide-scrollbars",
-             f"--user-data-dir={folder / 'browser'}", "--window-size=1280,1500",
-             f"--screenshot={SHOTS / 'report.png'}"]  # fmt: skip
-    subprocess.run(["chromium", *flags, page], check=True, stderr=subprocess.DEVNULL)
+FLAGS = (
+    "--headless=new", "--no-sandbox", "--disable-quic", "--no-first-run", "--disable-sync", "--hide-scrollbars",
+    "--disable-background-networking", "--disable-component-update", "--use-angle=swiftshader",
+    "--enable-unsafe-swiftshader",
+)  # fmt: skip
+
+
+def pages(folder: Path) -> None:
+    """The report of the demo's job with an asset turned around, and the page of `zesty-otter look`, in a browser."""
+    from selenium import webdriver
+
+    options = webdriver.ChromeOptions()
+    options.binary_location = shutil.which("chromium") or "chromium"
+    for flag in FLAGS:
+        options.add_argument(flag)
+    driver = webdriver.Chrome(options=options, service=webdriver.ChromeService(shutil.which("chromedriver")))
+
+    def click(*words: str) -> None:
+        for word in words:
+            named = "find(one => one.textContent.includes(arguments[0]))"
+            driver.execute_script(f"[...document.querySelectorAll('label, button, .card')].{named}.click()", word)
+            time.sleep(1.5)
+
+    def shoot(name: str, high: int) -> None:
+        size = {"width": 1280, "height": high, "deviceScaleFactor": 1, "mobile": False}
+        driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
+        time.sleep(1.5)
+        driver.save_screenshot(str(SHOTS / f"{name}.png"))
+
+    job = folder / "otterweir" / "otterweir.toml"
+    try:
+        driver.get((folder / "otterweir" / "ready" / "report.html").as_uri())
+        click("Turn it around")
+        shoot("report", 1500)
+        with Look(Shelf(JobFiles(job).contents)).in_background() as address:
+            driver.get(address)
+            time.sleep(3)
+            click("work_boat")
+            time.sleep(3)
+            click("edges", "before and after")
+            time.sleep(3)
+            click("front", "corner")
+            shoot("look", 800)
+    finally:
+        driver.quit()
 
 
 CHAIN = "50 25 12.5"
@@ -292,7 +332,7 @@ def main() -> None:
                 "zesty-otter compare otterweir/ready/engine/work_boat.glb light.glb",
                 folder=folder,
             )
-            for picture in (drawn, facets, report, deviation, maps, scatters):
+            for picture in (drawn, facets, pages, deviation, maps, scatters):
                 picture(folder)
     finally:
         screen.terminate()

@@ -276,7 +276,7 @@ export class Viewer {
       put(length(Math.hypot(b[0] - a[0], b[1] - a[1], b[2] - a[2])), [0, 1, 2].map((k) => (a[k] + b[k]) / 2) as Vec3);
     }
     if (this.before) this.write(last ? "after" : "before", rect.x / scale + 40, 22);
-    if (last && this.overlays.has("grid")) {
+    if (rect.x === 0 && this.overlays.has("grid")) {
       const step = gridStep(spanOf(facts.bounds));
       const text = facts.unit === null ? `grid ${step} units` : `grid ${length(step)}`;
       this.write(text, rect.x / scale + 60, rect.high / scale - 16);
