@@ -21,7 +21,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 import zesty_otter as zo
-from zesty_otter import jobs
+from zesty_otter import formats, jobs
 from zesty_otter.geometry.simplify.collapse import Attribute, simplify
 from zesty_otter.geometry.simplify.deviation import Shape, deviation
 from zesty_otter.geometry.surface.placing import composed
@@ -150,6 +150,7 @@ def ratios() -> Iterator[tuple[str, float, str]]:
     yield from _solid()
     yield from _seen()
     yield from _jobs()
+    yield from _page()
     yield from _starts()
 
 
@@ -413,9 +414,10 @@ def _jobs() -> Iterator[tuple[str, float, str]]:
         all_steps = (zo.steps.Roles(), *chosen, zo.steps.Select(drop=("kind:light", "kind:camera")))
         output = jobs.Output(formats=("glb",))
 
-        def job(source: Path) -> jobs.Job:
+        def job(source: Path, *, report: bool = False) -> jobs.Job:
             files = jobs.Source(files=(str(source),), unit="m")
-            return jobs.Job(sources=(files,), steps=chosen, outputs=(output,), folder=str(folder / "ready"))
+            ready = str(folder / "ready")
+            return jobs.Job(sources=(files,), steps=chosen, outputs=(output,), folder=ready, report=report)
 
         def parts() -> None:
             for path in sorted(small.iterdir()):
@@ -426,10 +428,22 @@ def _jobs() -> Iterator[tuple[str, float, str]]:
 
         whole, sum_of_parts = in_turn(lambda: zo.run_job(job(small), fresh=True), parts)
         yield "a job over 200 small assets", whole / sum_of_parts, "reading, mending, writing each (bound 1.1)"
+        told = usual(lambda: zo.run_job(job(small, report=True), fresh=True), 5)
+        yield "its report", told / whole - 1, "its files (wanted: 0.2 or less)"
         again = usual(lambda: zo.run_job(job(small)), 5)
         yield "the same with nothing changed", again / whole, "the first run (bound 0.1)"
         one, two = in_turn(*(partial(zo.run_job, job(large), fresh=True, workers=n) for n in (1, 2)), times=4)
         yield "one worker, 16 of 200,000 triangles", one / two, "two workers (wanted: 1.6 or more)"
+
+
+def _page() -> Iterator[tuple[str, float, str]]:
+    """What a browser gets of a million triangles, over the file that it is made of."""
+    from zesty_otter.page.packing import pack
+
+    scene = zo.apply(terrain(), zo.steps.Normals(by="smooth"))
+    glb = formats.format_named("glb")
+    packed, written = in_turn(lambda: pack(scene), lambda: glb.encode(scene, "a.glb", quantized=True), times=4)
+    yield "a million triangles for the page", packed / written, "writing them as quantized GLB"
 
 
 def _starts() -> Iterator[tuple[str, float, str]]:

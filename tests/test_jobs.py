@@ -572,7 +572,7 @@ def test_a_run_that_is_killed_leaves_no_half_files_and_the_next_one_completes(ya
     assert result.status == 0
     assert len(made(ready)) == 15
     assert [path.name for path in ready.glob(".*")] == [".yard.report"]
-    assert not [path for path in (ready / ".yard.report").iterdir() if len(path.stem) != 32]
+    assert not [path for path in (ready / ".yard.report").iterdir() if len(path.name) != 32]
 
 
 @pytest.mark.parametrize("share", range(4))

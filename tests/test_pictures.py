@@ -218,3 +218,35 @@ def test_a_job_writes_one_page_with_all_of_it(tmp_path, run):
     (tmp_path / "ready" / "report.html").unlink()
     run("run", tmp_path / "j.toml", "--fresh")
     assert not (tmp_path / "ready" / "report.html").exists()
+
+
+def test_a_report_of_many_assets_has_pages_that_stay_while_theirs_do(tmp_path, run):
+    (tmp_path / "in").mkdir()
+    for number in range(203):
+        text = "\n".join(f"v {x} {y} {z}" for x, y, z in ((0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1 + number, 0)))
+        (tmp_path / "in" / f"sail_{number:03}.obj").write_text(f"o sail_{number:03}\n{text}\nf 1 2 3 4\n")
+    (tmp_path / "j.toml").write_text('[[sources]]\nfiles = "in/*.obj"\nunit = "m"\n[[outputs]]\nformats = "glb"\n')
+    ready = tmp_path / "ready"
+    assert run("run", tmp_path / "j.toml").status == 0
+    index, first, last = (ready / f"report{tail}.html" for tail in ("", "_1", "_2"))
+    listed = index.read_text()
+    assert listed.count("<tr data-name=") == 203 and 'href="report_2.html#202-in-sail-202-obj"' in listed
+    assert first.read_text().count("<article") == 200 and last.read_text().count("<article") == 3
+    assert 'id="202-in-sail-202-obj"' in last.read_text() and 'href="report.html"' in last.read_text()
+    parts = ready / ".j.report"
+    before = {path.name: path.stat().st_mtime_ns for path in parts.iterdir()}
+    pages = first.stat().st_mtime_ns, last.stat().st_mtime_ns
+    assert len(before) == 203
+    (tmp_path / "in" / "sail_201.obj").write_text("v 0 0 0\nv 2 0 0\nv 2 2 0\nf 1 2 3\n")
+    assert "1 written, 202 unchanged" in run("run", tmp_path / "j.toml").out
+    after = {path.name: path.stat().st_mtime_ns for path in parts.iterdir()}
+    assert len(after) == 203 and sum(after.get(name) == when for name, when in before.items()) == 202
+    assert (first.stat().st_mtime_ns, last.stat().st_mtime_ns > pages[1]) == (pages[0], True)
+    for path in sorted(parts.iterdir())[:3]:
+        path.unlink()
+    for number in (5, 150, 202):
+        (tmp_path / "in" / f"sail_{number:03}.obj").unlink()
+    assert run("run", tmp_path / "j.toml").status == 0
+    # Now it is one page; what was lost is drawn again, and the page that is not needed any more is gone.
+    assert index.read_text().count("<article") == 200 and index.read_text().count("<img") == 200
+    assert not first.exists() and not last.exists() and len(list(parts.iterdir())) == 200

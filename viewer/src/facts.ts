@@ -54,6 +54,7 @@ export interface Facts {
   kinds: Record<string, number>;
   notes: string[];
   remarks: string[];
+  plain?: boolean;
 }
 
 /** A scene to show; what is large is fetched when it is first drawn. */

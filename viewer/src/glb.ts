@@ -74,8 +74,8 @@ const LINEAR = 9729;
 // eslint-disable-next-line @typescript-eslint/no-explicit-any
 type Json = any;
 
-/** Take a file apart; nothing in it is copied. */
-export function parse(data: ArrayBuffer): Model {
+/** Take a file apart; nothing in it is copied. The nodes of a plain one are those of the scene, in the same order. */
+export function parse(data: ArrayBuffer, plain = false): Model {
   const head = new DataView(data);
   if (data.byteLength < 20 || head.getUint32(0, true) !== MAGIC) throw new Error("not a GLB file");
   const jsonLength = head.getUint32(12, true);
@@ -87,14 +87,14 @@ export function parse(data: ArrayBuffer): Model {
   );
   return {
     views,
-    meshes: (json.meshes ?? []).map((mesh: Json) => meshOf(mesh, json)),
-    placed: placedIn(json, views),
+    meshes: (json.meshes ?? []).map((mesh: Json) => meshOf(mesh, json, plain)),
+    placed: placedIn(json, views, plain),
     materials: (json.materials ?? []).map(materialOf),
     textures: (json.textures ?? []).map((texture: Json) => textureOf(texture, json, views)),
   };
 }
 
-function meshOf(mesh: Json, json: Json): MeshData {
+function meshOf(mesh: Json, json: Json, plain: boolean): MeshData {
   const primitives = mesh.primitives.map((one: Json): Primitive => {
     const attributes: Record<string, Attribute> = {};
     for (const [name, number] of Object.entries(one.attributes)) {
@@ -121,10 +121,10 @@ function meshOf(mesh: Json, json: Json): MeshData {
       material: one.material ?? -1,
     };
   });
-  return { primitives, edges: mesh.extras?.edges ?? -1 };
+  return { primitives, edges: plain ? -1 : (mesh.extras?.edges ?? -1) };
 }
 
-function placedIn(json: Json, views: Uint8Array<ArrayBuffer>[]): Placed[] {
+function placedIn(json: Json, views: Uint8Array<ArrayBuffer>[], plain: boolean): Placed[] {
   const found: Placed[] = [];
   const stack: [number, Float32Array, number][] = (json.scenes?.[0]?.nodes ?? [])
     .map((root: number): [number, Float32Array, number] => [root, m4.identity() as Float32Array, -1])
@@ -133,7 +133,7 @@ function placedIn(json: Json, views: Uint8Array<ArrayBuffer>[]): Placed[] {
     const [number, above, owner] = stack.pop()!;
     const node = json.nodes[number];
     const world = m4.multiply(above, localOf(node)) as Float32Array;
-    const look = node.extras?.look ?? owner;
+    const look = plain ? number : (node.extras?.look ?? owner);
     if (node.mesh !== undefined) {
       const attributes = node.extensions?.EXT_mesh_gpu_instancing?.attributes;
       found.push({ look, mesh: node.mesh, worlds: attributes ? copies(attributes, world, json, views) : world });

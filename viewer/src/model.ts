@@ -89,7 +89,7 @@ export class Loaded {
   static async load(gl: GL, source: Source, changed: () => void): Promise<Loaded> {
     const data = await source.model();
     const empty: Model = { views: [], meshes: [], placed: [], materials: [], textures: [] };
-    return new Loaded(gl, source, data.byteLength ? parse(data) : empty, changed);
+    return new Loaded(gl, source, data.byteLength ? parse(data, source.facts.plain) : empty, changed);
   }
 
   get facts(): Facts {

@@ -15,7 +15,7 @@ from zesty_otter import __version__, formats
 from zesty_otter.audit.findings import Finding
 from zesty_otter.errors import ZestyOtterError
 from zesty_otter.formats.files import save
-from zesty_otter.model import Renamed, Scene, count_of
+from zesty_otter.model import Note, Renamed, Scene, count_of
 from zesty_otter.page import ON_A_PAGE
 
 if TYPE_CHECKING:
@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from zesty_otter.page.report import Part, ReportAsset
 
 NAME = "report.html"
-_ENDINGS = (".html", ".json")
+_BETWEEN = "\0"  # the two halves of the file of a part
 
 
 def key_of(entry: Entry) -> str:
@@ -36,7 +36,7 @@ def key_of(entry: Entry) -> str:
 
 
 class Parts:
-    """The parts of a job's report: two small files each in a folder beside its outputs, named by their keys.
+    """The parts of a job's report: a small file each in a folder beside its outputs, named by their keys.
 
     Parameters
     ----------
@@ -46,37 +46,38 @@ class Parts:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
 
-    def take(self, key: str, staged: Sequence[Path]) -> None:
+    def take(self, key: str, staged: Path | None) -> None:
         """Move what a worker made to its place."""
+        if staged is None:
+            return
         with contextlib.suppress(OSError):  # it is drawn again when the page is made
             self.folder.mkdir(exist_ok=True)
-            for path in staged:
-                path.replace(self.folder / f"{key}{path.suffix}")
+            staged.replace(self.folder / key)
 
     def read(self, key: str) -> Part | None:
+        """A part; None where it is not there."""
         from zesty_otter.page.report import Part
 
         try:
-            html, model = ((self.folder / f"{key}{ending}").read_text("utf-8") for ending in _ENDINGS)
+            html, cross, model = (self.folder / key).read_text("utf-8").partition(_BETWEEN)
         except (OSError, UnicodeDecodeError):
             return None
-        return Part(html, model)
+        return Part(html, model) if cross else None
 
     def keep_only(self, keys: set[str]) -> None:
         """Remove the parts of what is no longer so."""
         with contextlib.suppress(OSError):
             for path in self.folder.iterdir():
-                if path.stem not in keys:
+                if path.name not in keys:
                     path.unlink(missing_ok=True)
 
 
-def stage_part(part: Part, staging: Path) -> tuple[Path, ...]:
+def stage_part(part: Part, staging: Path) -> Path:
     """Put a part where its worker works."""
-    paths = tuple(staging.with_name(f"{staging.name}-part{ending}") for ending in _ENDINGS)
-    for path, text in zip(paths, (part.html, part.model), strict=True):
-        path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_text(text, "utf-8")
-    return paths
+    path = staging.with_name(f"{staging.name}.part")
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_text(f"{part.html}{_BETWEEN}{part.model}", "utf-8")
+    return path
 
 
 def write_report(result: JobResult, tasks: Sequence[Task], entries: dict[str, Entry], parts: Parts, path: Path) -> None:
@@ -137,15 +138,20 @@ def _told(asset: AssetResult, entries: dict[str, Entry]) -> ReportAsset:
     """What a page says of an asset."""
     from zesty_otter.page.report import ReportAsset, ReportFile
 
+    made = bool(asset.files) and asset.name in entries
     return ReportAsset(
         asset.name,
         asset.state,
         "" if asset.error is None else str(asset.error),
         tuple(ReportFile(one.path, one.facts.triangles_in_words, one.problems) for one in asset.files),
         asset.findings,
-        tuple(dict.fromkeys(str(note) for note in asset.notes if note.kind != "done")),
-        key_of(entries[asset.name]) if asset.files and asset.name in entries else "",
+        () if made else _worth_telling(asset.notes),  # its part has them, and keeps them while it stays the same
+        key_of(entries[asset.name]) if made else "",
     )
+
+
+def _worth_telling(notes: Sequence[Note]) -> tuple[str, ...]:
+    return tuple(dict.fromkeys(str(note) for note in notes if note.kind != "done"))
 
 
 def _summary(result: JobResult) -> str:
@@ -197,12 +203,14 @@ def part_of(
     before: Scene | None = None,
     renamed: Sequence[Renamed] | None = None,
     findings: Sequence[Finding] = (),
+    notes: Sequence[Note] = (),
+    file: Path | None = None,
     small: bool = False,
 ) -> Part | None:
     """The pictures and tables of a task's asset, of the file written last: it usually has most beside the mesh.
 
-    Of an asset that was taken apart, the whole scene. None where it cannot be read. What is not given is found by
-    reading its source, and names by comparing both.
+    Of an asset that was taken apart, the whole scene; else ``file`` is what it was read from. None where it cannot be
+    read. What is not given is found by reading its source, and names by comparing both.
     """
     from zesty_otter.page.report import make_part
 
@@ -219,7 +227,7 @@ def part_of(
         names = [(one.node, one.renamed) for one in compare(before, after).nodes if one.renamed]
     else:
         names = []
-    return make_part(before, after, names, findings, small=small)
+    return make_part(before, after, names, findings, _worth_telling(notes), written=file, small=small)
 
 
 def _read(read: Callable[[], Scene]) -> Scene | None:

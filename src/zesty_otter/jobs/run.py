@@ -309,7 +309,8 @@ class _Run:
         path = self.folder / self._named(report.NAME)
         if not self.plan.report or not result.assets:
             return result
-        if not path.exists() or any(asset.state in ("written", "failed") for asset in result.assets):
+        news = any(asset.state in ("written", "failed") for asset in result.assets)
+        if news or not path.exists() or self.before.keys() != self.record.entries.keys():
             report.write_report(result, self.plan.tasks, self.record.entries, self.parts, path)
             if not self.in_part:
                 self.parts.keep_only({report.key_of(one) for one in self.record.entries.values()})

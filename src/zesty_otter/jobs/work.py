@@ -47,7 +47,7 @@ class Made:
 class Done:
     """What came of a task.
 
-    ``inputs`` are hashes of what was read; None where a file was looked for in vain. ``part`` are the files of its
+    ``inputs`` are hashes of what was read; None where a file was looked for in vain. ``part`` is the file of its
     part of the report. ``stopped`` are the names of pieces that were not written, as they break rules.
     """
 
@@ -56,7 +56,7 @@ class Done:
     notes: tuple[Note, ...] = ()
     findings: tuple[Finding, ...] = ()
     error: ZestyOtterError | None = None
-    part: tuple[Path, ...] = ()
+    part: Path | None = None
     stopped: tuple[str, ...] = ()
 
 
@@ -171,17 +171,21 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
         error = InputError("has nothing to write: no mesh with a face is left.", file=task.name, remedy=remedy)
         return Done(inputs=tuple(_inputs(used)), notes=tuple(notes), findings=tuple(findings), error=error)
     broken = tuple(dict.fromkeys(findings))
-    staged: tuple[Path, ...] = ()
+    staged: Path | None = None
     if report and made and staging is not None:
         from zesty_otter.jobs.report import part_of, stage_part
 
         # Of several pieces all together.
         shown = [one for one in made if not format_of(one.path).only_places] or made
         several = sum(one.output == shown[-1].output for one in made) > len(_kinds_of(task, shown[-1].output))
-        after = whole[shown[-1].output] if several or last is None else last
+        alone = last if not several else None
+        after = whole[shown[-1].output] if alone is None else alone
+        file = None if alone is None else shown[-1].files[shown[-1].path.name][0]
         before = parts_as[asked[-1] if asked else None][0].read
-        told = part_of(task, after, before=before, renamed=renamed, findings=broken, small=task.many)
-        staged = stage_part(told, staging) if told else ()
+        told = part_of(
+            task, after, before=before, renamed=renamed, findings=broken, notes=notes, file=file, small=task.many
+        )
+        staged = stage_part(told, staging) if told else None
     return Done(
         tuple(made),
         tuple(_inputs(used)),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import json
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
@@ -120,6 +121,31 @@ def pack(scene: Scene, budget: Budget = PAGE) -> Packed:
         shown = Textures(largest=budget.pixels).apply(shown)
     model, edges = _encoded(shown, remarks)
     return Packed(model, edges, {**facts, "remarks": remarks})
+
+
+def as_written(scene: Scene, data: bytes) -> Packed | None:
+    """What the page shows of a light GLB without textures, which needs not be made again.
+
+    Parameters
+    ----------
+    scene : Scene
+        What was read from it.
+    data : bytes
+
+    Returns
+    -------
+    Packed or None
+        With the file itself as its model, whose nodes are those of the scene, and no table of edges. None where the
+        page could not show the file as it is.
+    """
+    if scene.frame != FRAME or scene.textures or data[:4] != b"glTF":
+        return None
+    document = json.loads(data[20 : 20 + int.from_bytes(data[12:16], "little")])
+    if document.get("extensionsRequired") or len(document.get("nodes", ())) != sum(1 for _ in scene.walk()):
+        return None
+    if sum(mesh.triangle_count for mesh in scene.meshes) >= _QUANTIZED_FROM:
+        return None
+    return Packed(data, b"", {**_facts(scene, scene), "remarks": [], "plain": True})
 
 
 def _encoded(scene: Scene, remarks: list[str]) -> tuple[bytes, bytes]:

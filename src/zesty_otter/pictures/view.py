@@ -154,6 +154,7 @@ def save(image: Image.Image) -> bytes:
     return out.getvalue()
 
 
+@cache
 def font(size: int) -> ImageFont.FreeTypeFont | ImageFont.ImageFont:
     """The letters of all pictures."""
     return ImageFont.load_default(size)
@@ -436,10 +437,21 @@ class _Picture:
         up = np.array([0.0, 1.0, 0.0]) if abs(camera.axes[2][1]) < 0.99 else camera.axes[1]
         flat = _figure_outline()
         corners12 = camera.seen(at + flat[:, :1] * right + flat[:, 1:] * up).reshape(-1, 12)
-        own, ids = np.full(depth.shape, np.inf, np.float32), np.full(depth.shape, -1, np.int32)
+        # Only where it is, as it is small.
+        places = corners12.reshape(-1, 4)[:, :2]
+        high, wide = depth.shape
+        left, top = np.clip(np.floor(places.min(axis=0)), 0, (wide, high)).astype(int)
+        right, bottom = np.clip(np.ceil(places.max(axis=0)), 0, (wide, high)).astype(int)
+        if left >= right or top >= bottom:
+            return
+        corners12.reshape(-1, 4)[:, :2] -= np.array([left, top], np.float32)
+        part = np.s_[top:bottom, left:right]
+        shape = bottom - top, right - left
+        own, ids = np.full(shape, np.inf, np.float32), np.full(shape, -1, np.int32)
         raster.fill(corners12, own, ids)
-        ones = np.ones(len(corners12), np.float32)
-        raster.veil(own, ids, linear(INK), ones, 0.82, 0.25, depth, out)
+        ones, beneath = np.ones(len(corners12), np.float32), np.ascontiguousarray(out[part])
+        raster.veil(own, ids, linear(INK), ones, 0.82, 0.25, np.ascontiguousarray(depth[part]), beneath)
+        out[part] = beneath
 
     def _collision(self, camera: Camera, depth: NDArray[np.float32], out: NDArray[np.float32], *, faint: bool) -> None:
         """Collision over what is seen, see-through, with its edges."""

@@ -80,14 +80,14 @@ cpdef void fill(
 cpdef void shade(
     const float[:, ::1] corner, const float[:, ::1] uv, const float[:, ::1] normal, const int32_t[::1] texture,
     const float[:, ::1] color, const int64_t[:, ::1] table, const uint8_t[::1] pixels, int64_t mode,
-    const double[::1] light, const double[::1] toward, int64_t first_row, int64_t stop_row,
+    const double[::1] light, const double[::1] toward, const double[::1] light_of, int64_t first_row, int64_t stop_row,
     const int32_t[:, ::1] ids, float[:, :, ::1] out, float[:, :, ::1] where, double[::1] scratch
 ) noexcept:
     """The colour of every pixel of some rows that a triangle is in, as numbers of light.
 
     ``normal`` (T, 9); ``color`` (T, 4) with the last one 1 for what has two sides; ``mode`` 0 shades, 1 shows normals,
-    2 shows UVs as squares; ``light`` and ``toward`` (3,) point to the lamp and to whoever looks; ``where`` (H, W, 2)
-    gets the shares of the second and third corner.
+    2 shows UVs as squares; ``light`` and ``toward`` (3,) point to the lamp and to whoever looks; ``light_of`` (256,) is
+    the light of the bytes of textures; ``where`` (H, W, 2) gets the shares of the second and third corner.
     """
     cdef bint back, wrong
     cdef double b, b0, b1, b2, g, head, lamp, length, nx, ny, nz, px, py, r, sky, total, u, v
@@ -145,7 +145,9 @@ cpdef void shade(
                 elif texture[t] >= 0:
                     n = texture[t]
                     _sampled(pixels, table[n, 0], table[n, 1], table[n, 2], u, v, table[n, 3], scratch)
-                    r, g, b = r * scratch[0] ** 2.2, g * scratch[1] ** 2.2, b * scratch[2] ** 2.2
+                    r = r * light_of[<int64_t>(255.0 * scratch[0] + 0.5)]
+                    g = g * light_of[<int64_t>(255.0 * scratch[1] + 0.5)]
+                    b = b * light_of[<int64_t>(255.0 * scratch[2] + 0.5)]
                 lamp = max(nx * light[0] + ny * light[1] + nz * light[2], 0.0)
                 sky = 0.5 + 0.5 * ny
                 head = max(nx * toward[0] + ny * toward[1] + nz * toward[2], 0.0)
@@ -244,10 +246,17 @@ cpdef void finish(
         for y in range(first_row, stop_row):
             for x in range(image.shape[1]):
                 for k in range(3):
-                    light = 0.0
-                    for j in range(side):
-                        for i in range(side):
-                            light += fine[y * side + j, x * side + i, k]
-                    light /= side * side
+                    if side == 1:
+                        light = fine[y, x, k]
+                    elif side == 2:  # as below, in the same order
+                        light = fine[2 * y, 2 * x, k] + fine[2 * y, 2 * x + 1, k]
+                        light = light + fine[2 * y + 1, 2 * x, k]
+                        light = (light + fine[2 * y + 1, 2 * x + 1, k]) * <float>0.25
+                    else:
+                        light = 0.0
+                        for j in range(side):
+                            for i in range(side):
+                                light += fine[y * side + j, x * side + i, k]
+                        light /= side * side
                     light = min(max(light, 0.0), 1.0)
                     image[y, x, k] = shown[<int64_t>(light * steps + <float>0.5)]

@@ -90,8 +90,8 @@ def shade(
 
     def band(first: int, stop: int) -> None:
         kernels.shade(
-            corner, uv, normal, texture, color, table, pixels, mode, light, toward, first, stop, ids, out, where,
-            np.zeros(4),
+            corner, uv, normal, texture, color, table, pixels, mode, light, toward, _light_of(), first, stop, ids, out,
+            where, np.zeros(4),
         )  # fmt: skip
 
     in_pieces(band, len(ids), _BAND)
@@ -119,6 +119,11 @@ def finished(fine: NDArray[np.float32], side: int) -> NDArray[np.uint8]:
 
     in_pieces(band, len(image), _BAND)
     return image
+
+
+@cache
+def _light_of() -> NDArray[np.float64]:
+    return np.asarray((np.arange(256) / 255.0) ** 2.2)
 
 
 @cache
