@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import math
 from dataclasses import replace
 
 import numpy as np
@@ -250,3 +251,33 @@ def test_a_report_of_many_assets_has_pages_that_stay_while_theirs_do(tmp_path, r
     # Now it is one page; what was lost is drawn again, and the page that is not needed any more is gone.
     assert index.read_text().count("<article") == 200 and index.read_text().count("<img") == 200
     assert not first.exists() and not last.exists() and len(list(parts.iterdir())) == 200
+
+
+@pytest.mark.parametrize(
+    ("placing", "expected"),
+    [
+        ({}, "red green blue yellow"),  # upper left, upper right, lower left, lower right
+        ({"offset": (0.5, 0.0)}, "green red yellow blue"),
+        ({"offset": (0.0, 0.5)}, "blue yellow red green"),
+        ({"rotation": math.pi / 2, "offset": (1.0, 0.0)}, "blue red yellow green"),
+    ],
+)
+def test_textures_are_drawn_where_they_are_placed(placing, expected):
+    """Worked out by hand; a quarter turn takes (u, v) to (-v, u)."""
+    colors = {"red": (255, 0, 0), "green": (0, 255, 0), "blue": (0, 0, 255), "yellow": (255, 255, 0)}
+    image = Image.new("RGB", (2, 2))
+    for n, color in enumerate(colors.values()):
+        image.putpixel((n % 2, n // 2), color)
+    data = io.BytesIO()
+    image.save(data, "PNG")
+    use = zo.TextureUse(zo.Texture("quarters.png", data=data.getvalue()), **placing)
+    corners = [(0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0)]
+    sheet = zo.Mesh.from_arrays(np.array(corners, float), [(0, 1, 2, 3)], uvs=np.array(corners, float)[:, :2])
+    sheet = sheet.replace(slots=(zo.Material("paint", textures={"base_color": use}),))
+    look = Look(view="front", size=(200, 200), figure=False, grid=False, axes=False, words=False, perspective=False)
+    drawn = picture(scene_of(sheet), look).convert("RGB")
+    seen = []
+    for x, y in ((80, 80), (120, 80), (80, 120), (120, 120)):
+        pixel = np.array(drawn.getpixel((x, y)), float)
+        seen.append(max(colors, key=lambda name: float(np.dot(pixel - 128, np.array(colors[name]) - 128.0))))
+    assert " ".join(seen) == expected

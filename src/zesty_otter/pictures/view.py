@@ -27,7 +27,7 @@ from zesty_otter.pictures.crowds import MOST, TRIANGLES, lighter_copies
 from zesty_otter.pictures.edges import KINDS, edge_kinds
 from zesty_otter.pictures.palette import CLAY, FAINT, INK, LAMP, PAPER, PLUM, REED, RIVER, diverging, linear, rgb
 from zesty_otter.pixels import ImageError
-from zesty_otter.shading import painted, with_all_normals
+from zesty_otter.shading import painted, placed_uvs, with_all_normals
 from zesty_otter.steps import Roles
 
 STYLES = ("shaded", "maps", "wire", "both", "normals", "uv", "islands", "collision", "footing")
@@ -235,6 +235,8 @@ class _Picture:
             uv = uvs.at_corners(0.0)[corners].reshape(-1, 6).astype(np.float32)
         own = layer.values[layer.index[corners]].astype(np.float64)
         slot = mesh.slot_of_face[face] if len(mesh.slots) else np.zeros(len(face), np.int32)
+        if uvs is not None and self.look.style not in ("uv", "islands"):
+            _place_textures(uv, mesh, slot)
         looks = [self._material(slot_material) for slot_material in mesh.slots] or [self._material(None)]
         clay = self.look.style in ("collision", "footing")
         color = np.array([one_look[0] for one_look in looks], np.float32)[slot]
@@ -580,6 +582,15 @@ class _Picture:
                 at = middle + (reach + 10) * np.array([along[0], -along[1]])
                 anchor = "lm" if along[0] > 0.3 else "rm" if along[0] < -0.3 else "mm"
                 draw.text(tuple(at), word, color, letters, anchor=anchor)
+
+
+def _place_textures(uv: NDArray[np.float32], mesh: Mesh, slot: NDArray[np.int32]) -> None:
+    """Moves the UVs (T, 6) of triangles to where the textures of their slots are placed."""
+    for number, material in enumerate(mesh.slots):
+        use = material.textures.get("base_color") if material is not None else None
+        if use is not None and (use.offset, use.scale, use.rotation) != ((0.0, 0.0), (1.0, 1.0), 0.0):
+            rows = slot == number
+            uv[rows] = placed_uvs(uv[rows].reshape(-1, 2), use).reshape(-1, 6)
 
 
 @cache
