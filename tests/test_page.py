@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import shutil
+import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -16,7 +17,8 @@ import pytest
 import zesty_otter as zo
 from build import cube, moved, scene_of
 from test_look import ball, job, served, shelf_of
-from zesty_otter.jobs.looking import JobFiles
+from zesty_otter.jobs.looking import JobFiles, Runs
+from zesty_otter.page.server import Look
 from zesty_otter.page.shelf import Shelf
 
 webdriver = pytest.importorskip("selenium.webdriver")
@@ -322,6 +324,30 @@ def test_hostile_names_stay_text_and_empty_places_say_what_to_do(browser, tmp_pa
         browser.wait("document.querySelector('.empty')?.textContent.includes('has not made any file yet')")
         zo.run_job("yard.toml")
         browser.wait("document.querySelectorAll('.card').length === 2")
+
+
+def test_a_job_that_runs_while_it_is_looked_at(browser, tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    files = JobFiles(job(tmp_path))
+    zo.run_job("yard.toml")
+    look, runs = Look(Shelf(files.contents)), Runs(files)
+    with look.in_background() as address:
+        running = threading.Thread(target=lambda: [look.refresh() for _ in runs], daemon=True)
+        running.start()
+        browser.open(address)
+        browser.click("gate.obj")
+        browser.settled()
+        source = tmp_path / "in" / "gate.obj"
+        good = source.read_text()
+        source.write_text(good.replace("v 1", "v 4"))
+        browser.wait("document.querySelector('.news').textContent.includes('gate has another shape')")
+        source.write_text("f 1 2 x")
+        browser.wait("document.querySelector('.problem').textContent.includes('as it was last')")
+        assert "gate.obj" in browser.text(".problem") and browser.state("triangles") == "12"
+        source.write_text(good)
+        browser.wait("document.querySelector('.problem').hidden")
+    runs.stop.set()
+    running.join(10)
 
 
 def test_two_clients_follow_one_file(browser, tmp_path):

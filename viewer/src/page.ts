@@ -45,6 +45,7 @@ export class Page {
   private filter = { text: "", state: "", findings: false, budget: 0 };
   private panel: Panel | null = null;
   private turn = 0;
+  private shown = ""; // what the open asset was made of when it was drawn
 
   constructor(root: HTMLElement) {
     root.append(h("header", {}, this.title, this.back, this.busy, this.news), this.main);
@@ -64,7 +65,7 @@ export class Page {
     });
     events.addEventListener("open", () => {
       // What happened in between was not told.
-      if (lost) void this.follow({ kind: "list", text: "" }).then(() => this.showAsset(true));
+      if (lost) void this.follow({ kind: "list", text: "" });
       lost = false;
     });
   }
@@ -77,8 +78,10 @@ export class Page {
   private async follow(change: Change): Promise<void> {
     await this.refresh();
     if (change.text) this.news.textContent = change.text;
+    const entry = this.listing.assets.find((one) => one.key === this.open);
     if (!this.open) this.showSheet();
-    else if (change.kind === "asset" && change.key === this.open) await this.showAsset(true);
+    else if (!entry) await this.route();
+    else if (this.shown !== stateOf(entry)) await this.showAsset(true);
   }
 
   private async route(): Promise<void> {
@@ -157,6 +160,7 @@ export class Page {
     const entry = this.listing.assets.find((one) => one.key === this.open);
     if (!entry) return;
     const turn = ++this.turn;
+    this.shown = stateOf(entry);
     this.title.textContent = entry.name;
     if (!again) this.closePanel();
     if (!this.panel) {
@@ -194,14 +198,19 @@ export class Page {
   }
 }
 
+function stateOf(entry: Entry): string {
+  return `${entry.version} ${entry.error}`;
+}
+
 function card(one: Entry): HTMLElement {
   const picture = h("img", { src: `thumb/${one.key}.png?v=${one.version}`, alt: "", loading: "lazy", width: 220, height: 140 });
+  picture.addEventListener("error", () => picture.replaceWith(h("span", { class: "nothing" }, "no picture")));
   const rows: string[] = [];
   if (one.size) rows.push(size(one.size));
   if (one.triangles !== null) rows.push(count(one.triangles, "triangle"));
   const wrong = [one.errors && count(one.errors, "error"), one.warnings && count(one.warnings, "warning")].filter(Boolean);
   return h("li", {}, h("a", { href: `#${encodeURIComponent(one.key)}`, class: one.error || one.errors ? "card bad" : "card" },
-    one.error ? h("span", { class: "nothing" }, "no picture") : picture,
+    picture,
     h("span", { class: "name" }, one.name), h("span", { class: "faint" }, rows.join(", ")),
     h("span", { class: "state" }, [one.state, ...wrong].join(", "))));
 }

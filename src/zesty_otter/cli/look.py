@@ -57,9 +57,11 @@ def command(
     if is_job:
         from zesty_otter.jobs import looking
 
+        if watch:
+            _run_once(what, quiet=quiet)
         job = looking.JobFiles(what, held_to)
         shelf = Shelf(job.contents)
-        runs = looking.Runs(job, workers=os.cpu_count() or 1) if watch else None
+        runs = looking.Runs(job) if watch else None
     elif what.is_dir():
         shelf = Shelf(partial(_folder, what, unit, axes, held_to))
     else:
@@ -81,6 +83,15 @@ def command(
     return 0
 
 
+def _run_once(job: Path, *, quiet: bool) -> None:
+    """Run a job before anything is shown: later runs make little, and share this process with the page."""
+    from zesty_otter.cli.run import run_progress
+    from zesty_otter.jobs import run_job
+
+    with run_progress(quiet=quiet) as on_progress:
+        run_job(job, on_progress=on_progress, workers=os.cpu_count() or 1)
+
+
 def _show(change: Change) -> None:
     if change.text:
         results.print(f"{time.strftime('%H:%M:%S')} {escape(change.text)}", soft_wrap=True)
@@ -93,8 +104,7 @@ def _keep_running(runs: Runs, look: Look) -> None:
             for asset in made.assets:
                 if asset.error is not None:
                     messages.print(f"[problem]failed[/] {escape(str(asset.error))}", soft_wrap=True)
-            look.shelf.refresh()
-            look.tell(Change("list"))
+            look.refresh()
     except ZestyOtterError as error:
         messages.print(f"[problem]zesty-otter:[/] {escape(str(error))}", soft_wrap=True)
         look.end()

@@ -81,6 +81,7 @@ class JobFiles:
                 source.read,
                 (source.path,),
                 state,
+                error,
                 findings=entry.findings,
                 target=self.target or (output.target if output else None),
                 triangles=one.facts.seen_triangles,
@@ -97,18 +98,18 @@ def _of_last_output(files: tuple[Delivered, ...]) -> list[Delivered]:
 
 
 class Runs:
-    """A job that runs whenever its sources change, with what its page shows kept up to date.
+    """A job that runs, in this process, whenever its sources change, with what its page shows kept up to date.
 
     Parameters
     ----------
     job : JobFiles
-    workers : int
     """
 
-    def __init__(self, job: JobFiles, workers: int = 1) -> None:
-        self.job, self.workers, self.stop = job, workers, threading.Event()
+    def __init__(self, job: JobFiles) -> None:
+        self.job, self.stop = job, threading.Event()
 
     def __iter__(self) -> Iterator[Round]:
-        for made in watch_job(self.job.path, workers=self.workers, stop=self.stop):
+        # Threads that serve a page do not go with the forked processes of several workers.
+        for made in watch_job(self.job.path, stop=self.stop):
             self.job.last = {one.name: one for one in made.result.assets}
             yield made

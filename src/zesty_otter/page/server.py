@@ -121,13 +121,14 @@ class Look:
 
     def _watch(self, on_change: Callable[[Change], None] | None) -> None:
         for change in self.shelf.changes(self.stop):
-            self.tell(change)
+            self._tell(change)
             if on_change is not None:
                 on_change(change)
 
-    def tell(self, change: Change) -> None:
-        """Tell every open page of a change."""
-        self._tell(change)
+    def refresh(self) -> None:
+        """Ask the shelf again what there is, and tell every open page."""
+        self.shelf.refresh()
+        self._tell(Change("list"))
 
     def _tell(self, change: Change | None) -> None:
         loop = self._loop
