@@ -315,7 +315,9 @@ def _print(placed: Placed) -> list[str]:
         for array in (mesh.points, mesh.corner_point, *(one.values for one in mesh.layers)):
             what.update(np.ascontiguousarray(array).data)
         for slot in mesh.slots:
-            what.update(repr(slot and (slot.name, slot.base_color, slot.metallic, slot.roughness)).encode())
+            what.update(
+                repr(slot and (slot.name, slot.base_color, slot.metallic, slot.roughness, slot.two_sided)).encode()
+            )
     if isinstance(placed.node.content, Scatter):
         where.update(np.ascontiguousarray(placed.node.content.transforms).data)
     return [where.hexdigest(), what.hexdigest()]

@@ -10,8 +10,9 @@ import io
 import json
 import math
 import re
+from collections import OrderedDict
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from html import escape
 from importlib import resources
 from pathlib import Path
@@ -151,10 +152,12 @@ def make_part(
     """
     after = Roles().apply(after)
     levels, collision = level_facts(after), collision_facts(after)
+    light = as_written(after, written.read_bytes()) if small and written is not None else None
+    packed = light or pack(after, _BUDGET)
     html = _template("report_part.html.j2").render(
         part={
-            "pictures": _pictures(after, _SMALL if small else _LOOK, solid=bool(collision)),
-            "facts": _facts(before, after),
+            "pictures": _pictures(after, _SMALL if small else _LOOK, light, solid=bool(collision)),
+            "facts": _table(before, _row_in(packed.facts, after)),
             "levels": [_level_row(level) for level in levels[:_MOST_ROWS]],
             "looks": any(level.appearance is not None for level in levels),
             "chart": _chart(levels),
@@ -163,8 +166,7 @@ def make_part(
             "notes": notes,
         }
     )
-    packed = as_written(after, written.read_bytes()) if small and written is not None else None
-    model = parcel(packed or pack(after, _BUDGET), after, findings)
+    model = parcel(packed, after, findings)
     return Part(html, model if len(model) <= _MOST_MODEL else "")
 
 
@@ -216,11 +218,28 @@ def _template(name: str) -> Any:
     return environment.from_string((resources.files(__package__) / name).read_text(encoding="utf-8"))
 
 
-def _pictures(scene: Scene, look: Look, *, solid: bool) -> list[dict[str, Any]]:
+_drawn: OrderedDict[str, list[dict[str, Any]]] = OrderedDict()
+_REMEMBERED = 512  # pictures of light assets: libraries hold the same shape under many names
+
+
+def _pictures(scene: Scene, look: Look, light: Packed | None, *, solid: bool) -> list[dict[str, Any]]:
+    """Pictures of a scene; of a light one without textures those of its like from before."""
+    if light is None:
+        return _freshly_drawn(scene, look, solid=solid)
+    nodes = [(one["print"], one["role"], one["visible"], one["kind"]) for one in light.facts["nodes"]]
+    key = repr((nodes, scene.frame, look))
+    if key not in _drawn:
+        _drawn[key] = _freshly_drawn(scene, look, solid=solid)
+        if len(_drawn) > _REMEMBERED:
+            _drawn.popitem(last=False)
+    return _drawn[key]
+
+
+def _freshly_drawn(scene: Scene, look: Look, *, solid: bool) -> list[dict[str, Any]]:
     shots = [("from the front left", picture(scene, look))]
     if solid:
         shots.append(("footing: where feet would float (lamplight) or sink (river)",
-                      picture(scene, Look(size=look.size, style="footing", words=False))))  # fmt: skip
+                      picture(scene, replace(look, style="footing", axes=True))))  # fmt: skip
     return [
         {"data": _data(image), "words": words, "width": image.width, "height": image.height} for words, image in shots
     ]
@@ -232,36 +251,63 @@ def _data(image: Image.Image) -> str:
     return f"data:image/jpeg;base64,{base64.b64encode(out.getvalue()).decode()}"
 
 
-def _facts(before: Scene | None, after: Scene) -> list[tuple[str, str, str]]:
-    labels = ("size", "drawn triangles", "faces", "nodes", "materials", "transforms left")
-    source = ["not read"] * len(labels) if before is None else _words(before)
-    return list(zip(labels, source, _words(after), strict=True))
+@dataclass(frozen=True)
+class _Row:
+    """What a table says of a scene: of each node its role, triangles, faces of three kinds, and whether it has more
+    than a place."""
+
+    sides: tuple[float, float, float] | None
+    unit: float | None
+    nodes: list[tuple[str, int, tuple[int, int, int], bool]]
+    materials: tuple[str, ...]
+
+    def words(self) -> list[str]:
+        size = "nothing placed"
+        if self.sides is not None:
+            known = (format_length(side * self.unit) if self.unit else f"{side:.4g}" for side in self.sides)
+            size = " × ".join(known)
+        seen = sum(triangles for role, triangles, _, _ in self.nodes if role == "visible")
+        kinds = [sum(faces[k] for _, _, faces, _ in self.nodes) for k in range(3)]
+        leftovers = sum(left for _, _, _, left in self.nodes)
+        return [
+            size,
+            triangles_in_words(seen, sum(triangles for _, triangles, _, _ in self.nodes)),
+            "{:,} triangles, {:,} quads, {:,} n-gons".format(*kinds),
+            count_of(len(self.nodes), "node"),
+            ", ".join(self.materials[:8]) or "none",
+            count_of(leftovers, "node") if leftovers else "none",
+        ]
 
 
-def _words(scene: Scene) -> list[str]:
-    """What a table says of a scene."""
-    placed = list(scene.walk())
+def _row_of(scene: Scene) -> _Row:
     box = seen_bounds(scene)
-    size = "nothing placed"
-    if np.isfinite(box).all():
-        unit = scene.frame.unit
-        sides = scene.frame.sides(box)
-        size = " × ".join(format_length(side * unit) if unit else f"{side:.4g}" for side in sides)
-    nodes = [node_facts(one, scene) for one in placed]
-    shown = [one for one in nodes if one.faces is not None]
-    triangles, quads, ngons = (
-        sum(one.copies * getattr(one.faces, kind) for one in shown) for kind in ("triangles", "quads", "ngons")
-    )
-    seen = sum(one.triangles for one in nodes if one.role == "visible")
-    leftovers = sum(bool(one.leftover) for one in nodes)
-    return [
-        size,
-        triangles_in_words(seen, sum(one.triangles for one in nodes)),
-        f"{triangles:,} triangles, {quads:,} quads, {ngons:,} n-gons",
-        count_of(len(nodes), "node"),
-        ", ".join(one.name for one in scene.materials[:8]) or "none",
-        count_of(leftovers, "node") if leftovers else "none",
-    ]
+    nodes = []
+    for one in scene.walk():
+        facts = node_facts(one, scene)
+        faces = facts.faces
+        counts = (faces.triangles, faces.quads, faces.ngons) if faces else (0, 0, 0)
+        own = (counts[0] * facts.copies, counts[1] * facts.copies, counts[2] * facts.copies)
+        nodes.append((facts.role, facts.triangles, own, bool(facts.leftover)))
+    sides = scene.frame.sides(box) if np.isfinite(box).all() else None
+    return _Row(sides, scene.frame.unit, nodes, tuple(one.name for one in scene.materials))
+
+
+def _row_in(facts: dict[str, Any], scene: Scene) -> _Row:
+    """That of a scene that is packed."""
+    nodes = []
+    for one in facts["nodes"]:
+        triangles, quads, ngons = (count * one["copies"] for count in one["faces"] or (0, 0, 0))
+        nodes.append((one["role"], one["triangles"], (triangles, quads, ngons), bool(one["leftover"])))
+    box = facts["bounds"]
+    width, height, depth = (high - low for low, high in zip(*box, strict=True)) if box else (0.0, 0.0, 0.0)
+    unit = None if facts["unit"] is None else 1.0
+    return _Row((width, height, depth) if box else None, unit, nodes, tuple(one.name for one in scene.materials))
+
+
+def _table(before: Scene | None, after: _Row) -> list[tuple[str, str, str]]:
+    labels = ("size", "drawn triangles", "faces", "nodes", "materials", "transforms left")
+    source = ["not read"] * len(labels) if before is None else _row_of(before).words()
+    return list(zip(labels, source, after.words(), strict=True))
 
 
 def _level_row(level: LevelFacts) -> tuple[str, ...]:
