@@ -384,14 +384,14 @@ def _nodes_of(name: str, scene: Scene) -> Iterator[int]:
             yield one.number
 
 
-def footing_places(scene: Scene, count: int = 12_000) -> bytes:
+def footing_places(scene: Scene, most: int = 20_000) -> bytes:
     """Where one can stand, and how far feet would float (above 0) or sink there.
 
     Parameters
     ----------
     scene : Scene
-    count : int
-        How many places of each asset to look at.
+    most : int
+        How many places of each asset to give.
 
     Returns
     -------
@@ -405,8 +405,9 @@ def footing_places(scene: Scene, count: int = 12_000) -> bytes:
         solid = [one for one in asset.rest if one.node.role == "collision" and _has_faces(one)]
         seen = [one for one in asset.main if _has_faces(one)]
         if solid and seen:
-            found, _, _ = footing_of(scene, seen, solid, count=count)
-            rows.append(np.column_stack([found.place @ scene.frame.basis.T, found.gap]))
+            found, _, _ = footing_of(scene, seen, solid)
+            some = slice(None, None, max(math.ceil(len(found.place) / most), 1))
+            rows.append(np.column_stack([found.place[some] @ scene.frame.basis.T, found.gap[some]]))
     return np.concatenate(rows).astype("<f4").tobytes() if rows else b""
 
 

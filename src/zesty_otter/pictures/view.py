@@ -483,7 +483,7 @@ class _Picture:
         if not self.solid:
             self.gap = "no collision"
             return None
-        found, _, _ = footing_of(self.scene, self.seen, self.solid, count=30_000)
+        found, _, _ = footing_of(self.scene, self.seen, self.solid)
         if not len(found.place):
             self.gap = "nobody can stand here"
             return None
