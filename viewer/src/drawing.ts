@@ -133,6 +133,7 @@ export class Drawing {
     this.surfaces(model, seen, camera, space, wanted);
     if (wanted.overlays.has("edges") || wanted.style === "wire") this.edges(model, seen, space, wanted);
     if (wanted.overlays.has("footing")) this.footing(model, space);
+    if (wanted.overlays.has("bounds")) this.veil(model, "bounds", faded(RIVER, 0.15), space);
     if (wanted.overlays.has("shadow")) this.veil(model, "shadow", faded(PLUM, 0.4), space);
     if (wanted.overlays.has("collision")) this.veil(model, "collision", faded(REED, 0.42), space);
     if (wanted.overlays.has("figure")) this.figure(model, camera, space, ink);
@@ -234,6 +235,7 @@ export class Drawing {
   private veil(model: Loaded, role: string, color: Color, space: Record<string, Float32Array>): void {
     const gl = this.gl;
     const items = model.items.filter((one) => one.role === role);
+    if (!items.length) return;
     this.start(space, 0.0001);
     gl.depthMask(false);
     twgl.setUniforms(this.flat, { u_color: color, u_shaded: true });
@@ -335,10 +337,10 @@ export class Drawing {
     const { facts } = model;
     gl.disable(gl.DEPTH_TEST);
     if (wanted.overlays.has("bounds")) {
-      for (const number of wanted.shown) this.box(facts.nodes[number]?.box, faded(RIVER, 0.8), space);
+      this.boxes([...wanted.shown].map((number) => facts.nodes[number]?.box), faded(RIVER, 0.8), space);
     }
-    for (const number of wanted.marked) this.box(facts.nodes[number]?.box, PLUM, space);
-    if (wanted.selected >= 0) this.box(facts.nodes[wanted.selected]?.box, LAMP, space);
+    this.boxes([...wanted.marked].map((number) => facts.nodes[number]?.box), PLUM, space);
+    this.boxes([facts.nodes[wanted.selected]?.box], LAMP, space);
     const span = spanOf(facts.bounds);
     if (wanted.overlays.has("pivot")) {
       const size = 0.03 * span;
@@ -371,10 +373,14 @@ export class Drawing {
     gl.enable(gl.DEPTH_TEST);
   }
 
-  private box(box: Box | null | undefined, color: Color, space: Record<string, Float32Array>): void {
-    if (!box) return;
-    const corner = (n: number): Vec3 => [box[n & 1][0], box[(n >> 1) & 1][1], box[(n >> 2) & 1][2]];
-    this.lines(EDGES.flatMap(([a, b]) => [...corner(a), ...corner(b)]), color, space, 0);
+  private boxes(boxes: (Box | null | undefined)[], color: Color, space: Record<string, Float32Array>): void {
+    const ends: number[] = [];
+    for (const box of boxes) {
+      if (!box) continue;
+      const corner = (n: number): Vec3 => [box[n & 1][0], box[(n >> 1) & 1][1], box[(n >> 2) & 1][2]];
+      for (const [from, to] of EDGES) ends.push(...corner(from), ...corner(to));
+    }
+    this.lines(ends, color, space, 0);
   }
 
   private lines(ends: number[], color: Color, space: Record<string, Float32Array>, nearer: number): void {

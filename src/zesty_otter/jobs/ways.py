@@ -117,7 +117,8 @@ class Processes:
 def _pool(tasks: list[Task], staging: Path, workers: int, report: bool) -> Iterator[ProcessPoolExecutor]:
     # Forked workers know the steps that a user's script made, without having to be told.
     context = multiprocessing.get_context("fork" if sys.platform == "linux" else None)
-    pool = ProcessPoolExecutor(workers, context, initializer=_begin, initargs=(os.getpid(), tasks, staging, report))
+    about = os.getpid(), tasks, staging, report, workers >= (os.cpu_count() or 1)
+    pool = ProcessPoolExecutor(workers, context, initializer=_begin, initargs=about)
     try:
         yield pool
     except BaseException:
@@ -134,11 +135,12 @@ def _pool(tasks: list[Task], staging: Path, workers: int, report: bool) -> Itera
 _here: tuple[list[Task], Path, bool] = ([], Path(), False)  # in a worker: all tasks, where files go, and `report`
 
 
-def _begin(parent: int, tasks: list[Task], staging: Path, report: bool) -> None:
+def _begin(parent: int, tasks: list[Task], staging: Path, report: bool, crowded: bool) -> None:
     """What a worker does first: it leaves interrupts to its parent and does not outlive it."""
     global _here
     _here = tasks, staging, report
-    cores_are_shared()
+    if crowded:
+        cores_are_shared()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
 
     def watch() -> None:

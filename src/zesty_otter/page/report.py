@@ -167,7 +167,11 @@ def make_part(
         }
     )
     model = parcel(packed, after, findings)
-    return Part(html, model if len(model) <= _MOST_MODEL else "")
+    if len(model) > _MOST_MODEL:
+        return Part(
+            f'{html}<p class="faint">Not in the round, as it would be too large; `zesty-otter look` shows it.</p>\n'
+        )
+    return Part(html, model)
 
 
 def parcel(packed: Packed, scene: Scene, findings: Sequence[Finding] = ()) -> str:
