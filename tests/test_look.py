@@ -17,12 +17,12 @@ import numpy as np
 import pytest
 
 import zesty_otter as zo
-from build import Gltf, cube, moved, scene_of
+from build import Gltf, cube, moved, obj, scene_of
 from zesty_otter.errors import UsageError
 from zesty_otter.jobs.looking import JobFiles, Runs
 from zesty_otter.page.packing import Budget, finding_facts, footing_places, pack
 from zesty_otter.page.server import Look
-from zesty_otter.page.shelf import Contents, Shelf, Shown
+from zesty_otter.page.shelf import Change, Contents, Shelf, Shown
 
 
 def ball(triangles: int) -> zo.Mesh:
@@ -259,6 +259,25 @@ def test_a_changed_file_is_told_and_read_again(crate):
     )
 
 
+def test_what_a_file_refers_to_is_followed_once_it_is_known(tmp_path):
+    """A material library that is learned of while the watching goes on already."""
+    text = "mtllib thing.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\nusemtl red\nf 1 2 3\n"
+    path = obj(tmp_path, text, mtl="newmtl red\nKd 1 0 0\n")
+    shelf, stop = shelf_of(path), threading.Event()
+    key = shelf.listing()["assets"][0]["key"]
+    heard: list[object] = []
+    changes = shelf.changes(stop)
+    thread = threading.Thread(target=lambda: heard.append(next(changes)), daemon=True)
+    thread.start()
+    threading.Event().wait(0.5)
+    before = shelf.packed(key, "after")
+    (tmp_path / "thing.mtl").write_text("newmtl red\nKd 0 1 0\n")
+    thread.join(30)
+    stop.set()
+    assert [(one.kind, one.text) for one in heard] == [("asset", "thing.mtl changed")]
+    assert shelf.packed(key, "after").model != before.model
+
+
 def test_a_file_that_vanishes_is_said_and_comes_back(crate):
     shelf = shelf_of(crate)
     text = crate.read_bytes()
@@ -334,6 +353,31 @@ def test_wrong_use_is_said(tmp_path, monkeypatch, run, crate, arguments, status,
         port = str(taken.getsockname()[1])
         done = run("look", *(port if one == "TAKEN" else one for one in arguments), "--no-open")
     assert done.status == status and says in done.err and "Traceback" not in done.err
+
+
+@pytest.mark.parametrize("what", ["crate.glb", ".", "yard.toml", "yard.toml --watch", "crate.glb --before crate.glb"])
+def test_the_command_says_where_the_page_is_and_serves_it(tmp_path, monkeypatch, run, crate, what):
+    """Until it is interrupted, which is what happens here once it has answered."""
+    monkeypatch.chdir(tmp_path)
+    job(tmp_path)
+    (tmp_path / "in" / "post.obj").write_text("f 1 2 3\n")
+
+    def answer(look, on_change):
+        with look.in_background() as address:
+            listing = json.loads(get(address + "assets.json")[1])
+            on_change(Change("asset", text="crate.glb changed"))
+        on_change(Change("list", text=f"{len(listing['assets'])} assets"))
+        raise KeyboardInterrupt
+
+    serve = Look.serve
+    monkeypatch.setattr(
+        Look, "serve", lambda look, on_change=None: answer(look, on_change) if on_change else serve(look)
+    )
+    done = run("look", *what.split(), "--no-open")
+    assert done.status == 0 and "http://127.0.0.1:" in done.out and "no longer shown" in done.out
+    assert "crate.glb changed" in done.out
+    count = {".": 3, "yard.toml": 0, "yard.toml --watch": 2}.get(what, 1)
+    assert f"{count} assets" in done.out
 
 
 def test_the_packages_of_the_page_are_asked_for_by_name(crate, monkeypatch):

@@ -15,7 +15,7 @@ from importlib import resources
 from importlib.util import find_spec
 from typing import TYPE_CHECKING, Any
 
-from zesty_otter.errors import UsageError, ZestyOtterError
+from zesty_otter.errors import InternalError, UsageError, ZestyOtterError
 from zesty_otter.page.shelf import Change, Shelf, Which
 
 if TYPE_CHECKING:
@@ -239,6 +239,8 @@ class Look:
             return make()
         except ZestyOtterError as error:
             return PlainTextResponse(str(error), 422, headers=_FRESH)
+        except Exception as error:  # a fault of ours does not end the page
+            return PlainTextResponse(str(InternalError.of(error)), 422, headers=_FRESH)
 
     async def _events(self, request: Request) -> Response:
         from starlette.responses import StreamingResponse

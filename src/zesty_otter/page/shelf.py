@@ -99,9 +99,9 @@ class Change:
 
 @dataclass
 class _Known:
-    """What was learned of an asset when it was read."""
+    """What was learned of an asset when it was read: its files with time and size, and some facts."""
 
-    files: set[Path] = field(default_factory=set)
+    files: dict[Path, Stamp] = field(default_factory=dict)
     triangles: int | None = None
     size: tuple[float, float, float] | None = None
     counts: tuple[int, int] | None = None  # errors and warnings
@@ -124,6 +124,7 @@ class Shelf:
         self._made: OrderedDict[tuple[str, ...], Any] = OrderedDict()
         self._pictures: OrderedDict[tuple[str, ...], bytes] = OrderedDict()
         self._known: dict[str, _Known] = {}
+        self._news = threading.Event()  # more is to be watched than is
         self._take(contents())
 
     def _take(self, contents: Contents) -> None:
@@ -178,12 +179,15 @@ class Shelf:
 
     def version(self, key: str) -> int:
         """A number that changes with the files of an asset."""
-        shown = self._asset(key)
-        said = repr([(str(path), stamp_of(path)) for path in sorted(self._files_of(shown))])
+        said = repr(sorted((str(path), stamp) for path, stamp in self._stamps(key).items()))
         return int.from_bytes(hashlib.blake2b(said.encode(), digest_size=6).digest())
 
+    def _stamps(self, key: str) -> dict[Path, Stamp]:
+        return {path: stamp_of(path) for path in self._files_of(self._asset(key))}
+
     def _files_of(self, shown: Shown) -> set[Path]:
-        return {*shown.files, *shown.before_files, *self._known.get(shown.key, _Known()).files}
+        own = {path.absolute() for path in (*shown.files, *shown.before_files)}
+        return own | self._known.get(shown.key, _Known()).files.keys()
 
     def _asset(self, key: str) -> Shown:
         with self._lock:
@@ -261,7 +265,10 @@ class Shelf:
             time.sleep(_AGAIN)
             scene = _guarded(read, shown.name)
         known = self._known.setdefault(key, _Known())
-        known.files |= set(inputs_of(scene))
+        files = {path.absolute() for path in inputs_of(scene)}
+        if not files <= known.files.keys():
+            self._news.set()  # there is more to be watched
+        known.files |= {path: stamp_of(path) for path in files}
         return scene
 
     def _once(self, what: tuple[str, ...], make: Callable[[], Any]) -> Any:
@@ -269,6 +276,7 @@ class Shelf:
         with self._lock:
             lock = self._making.setdefault(what, threading.Lock())
         with lock:
+            files = self._stamps(what[1])
             version = self.version(what[1])
             with self._lock:
                 made = self._made.get(what)
@@ -276,6 +284,8 @@ class Shelf:
                     self._made.move_to_end(what)
                     return made[1]
             value = make()
+            if any(stamp_of(path) != was for path, was in files.items()):
+                return value  # a file has changed meanwhile: it is asked for again
             with self._lock:
                 # Reading it may have told of more files, so it is known by its version as of now.
                 self._made[what] = self.version(what[1]), value
@@ -292,11 +302,15 @@ class Shelf:
         while not stop.is_set():
             with self._lock:
                 contents = self._contents
-            files = {*contents.files, *(path for one in contents.assets for path in self._files_of(one))}
-            stamps: dict[Path, Stamp] = {path.absolute(): stamp_of(path) for path in files}
-            folders = [folder.absolute() for folder in (*contents.folders, *(path.parent for path in files))]
+            self._news.clear()
+            files = {path.absolute() for path in contents.files}.union(*map(self._files_of, contents.assets))
+            stamps = {path: stamp_of(path) for path in files}
+            for one in contents.assets:
+                stamps |= self._known.get(one.key, _Known()).files  # as they were when they were read
+            folders = {folder.absolute() for folder in (*contents.folders, *(path.parent for path in files))}
             with suppress(OSError):
-                changed = wait_for_change(stamps, folders, endings if contents.folders else (), stop=stop)
+                either = _Either(stop, self._news)
+                changed = wait_for_change(stamps, folders, endings if contents.folders else (), stop=either)
                 if changed:
                     yield from self._changed(changed)
                 continue
@@ -313,15 +327,28 @@ class Shelf:
             yield Change("list")
         was = {one.key: one for one in before.assets}
         for one in after.assets:
-            own = {path.absolute() for path in self._files_of(one)} & changed
+            own = self._files_of(one) & changed
             old = was.get(one.key)
             if not own and old is not None and (old.state, old.error) == (one.state, one.error):
                 continue
             if own:
-                self._known.setdefault(one.key, _Known()).counts = None
+                known = self._known.setdefault(one.key, _Known())
+                known.counts = None
+                known.files |= {path: stamp_of(path) for path in own & known.files.keys()}
             gone = self._gone(one)
             words = one.error or (f"{gone}" if gone else f"{', '.join(sorted(path.name for path in own)[:3])} changed")
             yield Change("asset", one.key, words if own or one.error else "")
+
+
+class _Either(threading.Event):
+    """Is set when one of some events is."""
+
+    def __init__(self, *events: threading.Event) -> None:
+        super().__init__()
+        self.events = events
+
+    def is_set(self) -> bool:
+        return any(one.is_set() for one in self.events)
 
 
 def _guarded(read: Callable[[], Scene], name: str) -> Scene:
