@@ -13,6 +13,7 @@ interface Parcel {
 }
 
 async function unpacked(text: string): Promise<ArrayBuffer> {
+  if (!text) return new ArrayBuffer(0);
   const bytes = Uint8Array.from(atob(text), (letter) => letter.charCodeAt(0));
   const stream = new Blob([bytes]).stream().pipeThrough(new DecompressionStream("gzip"));
   return new Response(stream).arrayBuffer();

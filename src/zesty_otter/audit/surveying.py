@@ -262,10 +262,13 @@ def clashing(names: list[str]) -> tuple[str, ...]:
     return tuple(dict.fromkeys(name for name in names if counts[name.lower()] > 1))
 
 
+_UNTURNED = np.eye(3)
+
+
 def leftover(transform: NDArray[np.float64]) -> tuple[str, ...]:
     """The parts of a transform that a clean node does not have: rotation, scale, mirror, shear."""
     linear = transform[:3, :3]
-    if np.allclose(linear, np.eye(3), rtol=0, atol=1e-9):
+    if float(np.abs(linear - _UNTURNED).max()) <= 1e-9:
         return ()
     gram = linear.T @ linear
     lengths = np.sqrt(np.diag(gram))

@@ -133,9 +133,7 @@ class Frame:
         >>> zo.Frame("left up forward", "m").towards("right")
         (0, -1.0)
         """
-        along = [sum(a * b for a, b in zip(_DIRECTIONS[one], _DIRECTIONS[word], strict=True)) for one in self.axes]
-        axis = next(k for k in range(3) if along[k])
-        return axis, along[axis]
+        return _towards(self.axes, word)
 
     def matrix_to(self, other: Frame) -> NDArray[np.float64]:
         """(3, 3) matrix that takes a position in this frame to the same position in ``other``.
@@ -163,6 +161,13 @@ class Frame:
 
     def __str__(self) -> str:
         return f"{' '.join(self.axes)}, {format_unit(self.unit)}"
+
+
+@functools.lru_cache(maxsize=512)
+def _towards(axes: tuple[str, str, str], word: str) -> tuple[int, float]:
+    along = [sum(a * b for a, b in zip(_DIRECTIONS[one], _DIRECTIONS[word], strict=True)) for one in axes]
+    axis = next(k for k in range(3) if along[k])
+    return axis, along[axis]
 
 
 @functools.lru_cache(maxsize=256)

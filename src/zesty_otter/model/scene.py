@@ -1274,6 +1274,8 @@ def seen_bounds(scene: Scene) -> NDArray[np.float64]:
     boxes = [box for box in boxes if np.isfinite(box).all()]
     if not boxes:
         return np.full((2, 3), np.nan)
+    if len(boxes) == 1:
+        return boxes[0].copy()
     return np.stack([np.min([box[0] for box in boxes], axis=0), np.max([box[1] for box in boxes], axis=0)])
 
 

@@ -191,7 +191,7 @@ def parcel(packed: Packed, scene: Scene, findings: Sequence[Finding] = ()) -> st
 
 
 def _text(data: bytes) -> str:
-    return base64.b64encode(gzip.compress(data, 6, mtime=0)).decode()
+    return base64.b64encode(gzip.compress(data, 6, mtime=0)).decode() if data else ""
 
 
 def framed(scene: Scene) -> str:
