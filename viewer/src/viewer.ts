@@ -279,7 +279,7 @@ export class Viewer {
     if (rect.x === 0 && this.overlays.has("grid")) {
       const step = gridStep(spanOf(facts.bounds));
       const text = facts.unit === null ? `grid ${step} units` : `grid ${length(step)}`;
-      this.write(text, rect.x / scale + 60, rect.high / scale - 16);
+      this.write(text, (rect.x + rect.wide) / scale - 55, 22);
     }
     const feet = last && this.overlays.has("footing") ? this.drawing?.footingOf(model) : null;
     if (feet) {
