@@ -75,8 +75,12 @@ class Parts:
 def stage_part(part: Part, staging: Path) -> Path:
     """Put a part where its worker works."""
     path = staging.with_name(f"{staging.name}.part")
-    path.parent.mkdir(parents=True, exist_ok=True)
-    path.write_text(f"{part.html}{_BETWEEN}{part.model}", "utf-8")
+    data = f"{part.html}{_BETWEEN}{part.model}".encode()
+    try:
+        path.write_bytes(data)
+    except FileNotFoundError:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(data)
     return path
 
 

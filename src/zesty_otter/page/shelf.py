@@ -99,7 +99,10 @@ class Change:
 
 @dataclass
 class _Known:
-    """What was learned of an asset when it was read: its files with time and size, and some facts."""
+    """What was learned of an asset when it was read: its files with time and size, and some facts.
+
+    ``files`` is replaced, never changed: several threads look at it.
+    """
 
     files: dict[Path, Stamp] = field(default_factory=dict)
     triangles: int | None = None
@@ -266,9 +269,10 @@ class Shelf:
             scene = _guarded(read, shown.name)
         known = self._known.setdefault(key, _Known())
         files = {path.absolute() for path in inputs_of(scene)}
-        if not files <= known.files.keys():
-            self._news.set()  # there is more to be watched
-        known.files |= {path: stamp_of(path) for path in files}
+        more = not files <= known.files.keys()
+        known.files = {**known.files, **{path: stamp_of(path) for path in files}}
+        if more:
+            self._news.set()  # only now: whoever watches looks at once
         return scene
 
     def _once(self, what: tuple[str, ...], make: Callable[[], Any]) -> Any:
@@ -334,7 +338,7 @@ class Shelf:
             if own:
                 known = self._known.setdefault(one.key, _Known())
                 known.counts = None
-                known.files |= {path: stamp_of(path) for path in own & known.files.keys()}
+                known.files = {**known.files, **{path: stamp_of(path) for path in own & known.files.keys()}}
             gone = self._gone(one)
             words = one.error or (f"{gone}" if gone else f"{', '.join(sorted(path.name for path in own)[:3])} changed")
             yield Change("asset", one.key, words if own or one.error else "")
