@@ -77,8 +77,10 @@ export class Page {
 
   private async follow(change: Change): Promise<void> {
     await this.refresh();
-    if (change.text) this.news.textContent = change.text;
     const entry = this.listing.assets.find((one) => one.key === this.open);
+    // Of what is shown already it was said what moved.
+    const old = change.key === this.open && !!entry && this.shown === stateOf(entry);
+    if (change.text && !old) this.news.textContent = change.text;
     if (!this.open) this.showSheet();
     else if (!entry) await this.route();
     else if (this.shown !== stateOf(entry)) await this.showAsset(true);
