@@ -21,7 +21,7 @@ from build import Gltf, cube, moved, obj, scene_of
 from zesty_otter.errors import UsageError
 from zesty_otter.jobs.looking import JobFiles, Runs
 from zesty_otter.page.packing import Budget, finding_facts, footing_places, pack
-from zesty_otter.page.server import Look
+from zesty_otter.page.server import PageServer
 from zesty_otter.page.shelf import Change, Contents, Shelf, Shown
 
 
@@ -161,7 +161,7 @@ def shelf_of(*paths: Path) -> Shelf:
 
 @contextmanager
 def served(shelf: Shelf) -> Iterator[str]:
-    with Look(shelf).in_background() as address:
+    with PageServer(shelf).in_background() as address:
         yield address
 
 
@@ -207,9 +207,9 @@ def test_paths_lead_nowhere_but_to_the_page(crate):
 
 
 def test_a_page_listens_on_this_machine_only(crate):
-    look = Look(shelf_of(crate))
+    look = PageServer(shelf_of(crate))
     assert look.socket.getsockname()[0] == "127.0.0.1" and len(look.token) >= 20
-    assert look.token != Look(shelf_of(crate)).token
+    assert look.token != PageServer(shelf_of(crate)).token
     look.socket.close()
 
 
@@ -369,9 +369,9 @@ def test_the_command_says_where_the_page_is_and_serves_it(tmp_path, monkeypatch,
         on_change(Change("list", text=f"{len(listing['assets'])} assets"))
         raise KeyboardInterrupt
 
-    serve = Look.serve
+    serve = PageServer.serve
     monkeypatch.setattr(
-        Look, "serve", lambda look, on_change=None: answer(look, on_change) if on_change else serve(look)
+        PageServer, "serve", lambda look, on_change=None: answer(look, on_change) if on_change else serve(look)
     )
     done = run("look", *what.split(), "--no-open")
     assert done.status == 0 and "http://127.0.0.1:" in done.out and "no longer shown" in done.out
@@ -383,7 +383,7 @@ def test_the_command_says_where_the_page_is_and_serves_it(tmp_path, monkeypatch,
 def test_the_packages_of_the_page_are_asked_for_by_name(crate, monkeypatch):
     monkeypatch.setitem(__import__("sys").modules, "uvicorn", None)
     with pytest.raises(UsageError, match=r"zesty-otter\[page\]"):
-        Look(shelf_of(crate))
+        PageServer(shelf_of(crate))
 
 
 def test_the_script_of_the_page_is_made_of_the_sources_beside_it():

@@ -18,7 +18,7 @@ import zesty_otter as zo
 from build import cube, moved, scene_of
 from test_look import ball, job, served, shelf_of
 from zesty_otter.jobs.looking import JobFiles, Runs
-from zesty_otter.page.server import Look
+from zesty_otter.page.server import PageServer
 from zesty_otter.page.shelf import Shelf
 
 webdriver = pytest.importorskip("selenium.webdriver")
@@ -330,7 +330,7 @@ def test_a_job_that_runs_while_it_is_looked_at(browser, tmp_path, monkeypatch):
     monkeypatch.chdir(tmp_path)
     files = JobFiles(job(tmp_path))
     zo.run_job("yard.toml")
-    look, runs = Look(Shelf(files.contents)), Runs(files)
+    look, runs = PageServer(Shelf(files.contents)), Runs(files)
     with look.in_background() as address:
         running = threading.Thread(target=lambda: [look.refresh() for _ in runs], daemon=True)
         running.start()

@@ -27,7 +27,7 @@ import numpy as np
 import zesty_otter as zo
 from zesty_otter.demo import write_kit, write_level
 from zesty_otter.jobs.looking import JobFiles
-from zesty_otter.page.server import Look
+from zesty_otter.page.server import PageServer
 from zesty_otter.page.shelf import Shelf
 
 ROOT = Path(__file__).parent.parent
@@ -187,7 +187,7 @@ def pages(folder: Path) -> None:
         driver.get((folder / "otterweir" / "ready" / "report.html").as_uri())
         click("Turn it around")
         shoot("report", 1500)
-        with Look(Shelf(JobFiles(job).contents)).in_background() as address:
+        with PageServer(Shelf(JobFiles(job).contents)).in_background() as address:
             driver.get(address)
             time.sleep(3)
             click("work_boat")

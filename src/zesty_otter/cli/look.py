@@ -19,7 +19,7 @@ from zesty_otter.cli import console
 from zesty_otter.cli.console import messages, results
 from zesty_otter.errors import InputError, UsageError, ZestyOtterError
 from zesty_otter.model import count_of
-from zesty_otter.page.server import Look
+from zesty_otter.page.server import PageServer
 from zesty_otter.page.shelf import Change, Contents, Shelf, Shown
 from zesty_otter.targets import Target, load
 
@@ -66,16 +66,16 @@ def command(
         shelf = Shelf(partial(_folder, what, unit, axes, held_to))
     else:
         shelf = Shelf(partial(_file, what, before, unit, axes, held_to))
-    look = Look(shelf, port)
-    results.print(f"[title]{escape(str(what))}[/] is at {look.address}", soft_wrap=True)
-    if not (no_open or _opened(look.address)):
+    server = PageServer(shelf, port)
+    results.print(f"[title]{escape(str(what))}[/] is at {server.address}", soft_wrap=True)
+    if not (no_open or _opened(server.address)):
         messages.print("No browser could be opened; open this address in one.", soft_wrap=True)
     if not quiet:
         results.print("Files are followed as they change; Ctrl-C ends it.")
     if runs is not None:
-        threading.Thread(target=_keep_running, args=(runs, look), daemon=True).start()
+        threading.Thread(target=_keep_running, args=(runs, server), daemon=True).start()
     with contextlib.suppress(KeyboardInterrupt):
-        look.serve(None if quiet else _show)
+        server.serve(None if quiet else _show)
     if runs is not None:
         runs.stop.set()
     if not quiet:
@@ -97,17 +97,17 @@ def _show(change: Change) -> None:
         results.print(f"{time.strftime('%H:%M:%S')} {escape(change.text)}", soft_wrap=True)
 
 
-def _keep_running(runs: Runs, look: Look) -> None:
+def _keep_running(runs: Runs, server: PageServer) -> None:
     """Run a job again and again, in a thread of its own; the page is told of what fails."""
     try:
         for made in runs:
             for asset in made.assets:
                 if asset.error is not None:
                     messages.print(f"[problem]failed[/] {escape(str(asset.error))}", soft_wrap=True)
-            look.refresh()
+            server.refresh()
     except ZestyOtterError as error:
         messages.print(f"[problem]zesty-otter:[/] {escape(str(error))}", soft_wrap=True)
-        look.end()
+        server.end()
 
 
 def _opened(address: str) -> bool:

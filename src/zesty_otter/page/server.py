@@ -44,7 +44,7 @@ def asset_text(name: str) -> str:
     return (resources.files("zesty_otter.page") / name).read_text("utf-8")
 
 
-class Look:
+class PageServer:
     """A page of a shelf, served to whoever knows its address.
 
     Parameters
@@ -174,7 +174,7 @@ class Look:
             own("{file}", self._file),
         ]
         app = Starlette(routes=routes, lifespan=lifespan, exception_handlers={404: refuse, 405: refuse})
-        app.add_middleware(_Guard, look=self)
+        app.add_middleware(_Guard, server=self)
         return app
 
     def _page(self, request: Request) -> Response:
@@ -268,8 +268,8 @@ class Look:
 class _Guard:
     """Lets in only those who know the address and mean this machine by its own name; says what a page may do."""
 
-    def __init__(self, app: Any, look: Look) -> None:
-        self.app, self.look = app, look
+    def __init__(self, app: Any, server: PageServer) -> None:
+        self.app, self.server = app, server
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
         if scope["type"] != "http":
@@ -281,7 +281,7 @@ class _Guard:
         host = Headers(scope=scope).get("host", "").rpartition(":")[0]
         token = scope["path"].split("/")[1] if "/" in scope["path"] else ""
         # A page elsewhere can make a browser ask this machine under another name.
-        if host not in (HOST, "localhost") or not hmac.compare_digest(token.encode(), self.look.token.encode()):
+        if host not in (HOST, "localhost") or not hmac.compare_digest(token.encode(), self.server.token.encode()):
             refused = PlainTextResponse("This address is not complete: copy all of it.", 403, headers=_HEADERS)
             await refused(scope, receive, send)
             return
