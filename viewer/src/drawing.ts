@@ -47,7 +47,6 @@ const SLOTS: Vec3[] = [
   [0.37, 0.56, 0.42], [0.85, 0.54, 0.17], [0.18, 0.43, 0.45], [0.54, 0.29, 0.43], [0.73, 0.71, 0.64], [0.62, 0.3, 0.2],
   [0.3, 0.38, 0.6], [0.75, 0.68, 0.3], [0.45, 0.6, 0.7], [0.35, 0.3, 0.25],
 ];
-const FIGURE = 1.8; // metres
 const UNIT = new Float32Array([1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1]);
 const EDGES: [number, number][] = [
   [0, 1], [2, 3], [4, 5], [6, 7], [0, 2], [1, 3], [4, 6], [5, 7], [0, 4], [1, 5], [2, 6], [3, 7],
@@ -453,7 +452,7 @@ export function spanOf(bounds: Box | null): number {
   return bounds ? Math.max(...[0, 1, 2].map((k) => bounds[1][k] - bounds[0][k]), 1e-6) : 1;
 }
 
-export const FIGURE_HEIGHT = FIGURE;
+export const FIGURE_HEIGHT = 1.8; // metres
 
 /** The matrix that places a texture (KHR_texture_transform). */
 function placing(use: TextureUse | undefined): number[] {

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import math
 from collections import OrderedDict
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -110,13 +111,16 @@ def collision_facts(scene: Scene, *, slope: float = 45.0, count: int = 20_000) -
     """
     if scene.frame.unit is None or not any(one.node.role == "collision" for one in scene.walk()):
         return ()
-    found = []
+    return tuple(_facts(name, scene, seen, solid, slope, count) for name, seen, solid in with_collision(scene))
+
+
+def with_collision(scene: Scene) -> Iterator[tuple[str, list[Placed], list[Placed]]]:
+    """Every asset that has collision: its name, what is seen of it, and what is solid."""
     for asset in assets_of(scene):
         solid = [one for one in asset.rest if one.node.role == "collision" and _has_faces(one)]
         seen = [one for one in asset.main if _has_faces(one)]
         if solid and seen:
-            found.append(_facts(asset.name, scene, seen, solid, slope, count))
-    return tuple(found)
+            yield asset.name, seen, solid
 
 
 _measured: OrderedDict[bytes, tuple[Footing, bool, bool]] = OrderedDict()

@@ -83,15 +83,8 @@ def work(task: Task, staging: Path | None, *, report: bool = False) -> Done:
         return Done(error=InternalError.of(error, task.name))
 
 
-def read(task: Task, facets: str | None = None) -> tuple[Scene, list[Finding]]:
-    """The scene of a task, mended as its job says, and what does not fit together in it.
-
-    ``facets`` stands in place of what sources with exact surfaces say.
-    """
-    return _mended(task, [_read_part(part, task, facets) for part in task.parts])
-
-
 def _mended(task: Task, parts: list[ReadPart]) -> tuple[Scene, list[Finding]]:
+    """The scene of a task, mended as its job says, and what does not fit together in it."""
     findings: list[Finding] = []
     if len(parts) > 1 or parts[0].role != "visible":
         scene, findings = assembled(task.stem, parts)
@@ -102,6 +95,7 @@ def _mended(task: Task, parts: list[ReadPart]) -> tuple[Scene, list[Finding]]:
 
 
 def _read_part(part: Part, task: Task, facets: str | None) -> ReadPart:
+    """One of its sources; ``facets`` stands in place of what sources with exact surfaces say."""
     exact = facets is not None and holds_exact(part.file.path)
     scene = (replace(part.file, facets=facets) if exact else part.file).read()
     inside = part.file.brought_into(task.frame, scene, task.steps if len(task.parts) == 1 else ())

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.audit.findings import Finding
-from zesty_otter.audit.footing import footing_of
+from zesty_otter.audit.footing import footing_of, with_collision
 from zesty_otter.audit.surveying import node_facts
 from zesty_otter.errors import ZestyOtterError
 from zesty_otter.formats import format_named
@@ -401,16 +401,8 @@ def footing_places(scene: Scene, most: int = 20_000) -> bytes:
     """
     scene = Roles().apply(scene)
     rows = []
-    for asset in assets_of(scene):
-        solid = [one for one in asset.rest if one.node.role == "collision" and _has_faces(one)]
-        seen = [one for one in asset.main if _has_faces(one)]
-        if solid and seen:
-            found, _, _ = footing_of(scene, seen, solid)
-            some = slice(None, None, max(math.ceil(len(found.place) / most), 1))
-            rows.append(np.column_stack([found.place[some] @ scene.frame.basis.T, found.gap[some]]))
+    for _, seen, solid in with_collision(scene):
+        found, _, _ = footing_of(scene, seen, solid)
+        some = slice(None, None, max(math.ceil(len(found.place) / most), 1))
+        rows.append(np.column_stack([found.place[some] @ scene.frame.basis.T, found.gap[some]]))
     return np.concatenate(rows).astype("<f4").tobytes() if rows else b""
-
-
-def _has_faces(placed: Placed) -> bool:
-    mesh = placed.node.drawn
-    return mesh is not None and mesh.face_count > 0
