@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 import math
+import sqlite3
 from dataclasses import replace
 
 import numpy as np
@@ -16,6 +18,7 @@ from test_collision import plank, stairs
 from zesty_otter.model import Frame, Layer, Material, Mesh, Node, Scene, Texture, TextureUse
 from zesty_otter.pictures import SIDES, STYLES, Card, Look, cards_of, in_columns, level_cards, picture, save, sheet
 from zesty_otter.pictures.palette import INK, LAMP, PAPER, PLUM, diverging, rgb
+from zesty_otter.pictures.small import small_picture
 from zesty_otter.steps import Collision, Levels, Reframe
 
 BARE = Look(size=(320, 200), figure=False, grid=False, axes=False, words=False)
@@ -115,6 +118,25 @@ def test_a_change_of_frame_changes_no_picture():
     scene = scene_of(Node("steps", content=stairs(3)))
     turned = Reframe(axes="forward right up", unit="cm").apply(scene)
     assert (np.abs(drawn(scene) - drawn(turned)) > 3).any(axis=-1).mean() < 1e-3
+
+
+@pytest.mark.parametrize("axes", ["left up forward", "right forward up"])
+@pytest.mark.parametrize("factors", [(1, 1, 1), (2, 0.5, 1), (-1, 1, 1), (0.02, 0.02, 0.02)])
+def test_small_pictures_show_what_pictures_show(axes, factors):
+    """Pixel for pixel but for the figure, which lets through what is behind it, and lines on the ground."""
+    red = Material("red", base_color=(0.6, 0.1, 0.1, 1.0), two_sided=True)
+    both = Scene.from_nodes(
+        Node("steps", content=stairs(6), transform=np.diag([*factors, 1.0])),
+        Node("plank", content=plank((0, 0, 0), (1, 0.1, 0.4)).replace(slots=(red,)), transform=moved(0.3, 1.5, 0.2)),
+    )
+    scene = Reframe(axes=axes, unit="cm").apply(replace(both, frame=Frame("left up forward", "m")))
+    small = small_picture(scene, (176, 112))
+    whole = picture(scene, Look(size=(176, 112), words=False, axes=False, smooth=False))
+    one, other = (np.asarray(image, int) for image in (small, whole))
+    off = np.abs(one - other).max(axis=2) > 2
+    ground = (np.abs(other - rgb(PAPER)).max(axis=2) > 2) & (np.abs(one - rgb(PAPER)).max(axis=2) > 2)
+    assert (ground & ~off).sum() > 0.95 * ground.sum() > 1000
+    assert off.mean() < 0.015
 
 
 def test_footing_is_coloured_by_how_far_feet_float():
@@ -234,23 +256,31 @@ def test_a_report_of_many_assets_has_pages_that_stay_while_theirs_do(tmp_path, r
     assert listed.count("<tr data-name=") == 203 and 'href="report_2.html#202-in-sail-202-obj"' in listed
     assert first.read_text().count("<article") == 200 and last.read_text().count("<article") == 3
     assert 'id="202-in-sail-202-obj"' in last.read_text() and 'href="report.html"' in last.read_text()
-    parts = ready / ".j.report"
-    before = {path.name: path.stat().st_mtime_ns for path in parts.iterdir()}
+    parts = sqlite3.connect(ready / ".j.report")
+    rows = "SELECT key, html, model FROM parts"
+    before = set(parts.execute(rows))
     pages = first.stat().st_mtime_ns, last.stat().st_mtime_ns
     assert len(before) == 203
     (tmp_path / "in" / "sail_201.obj").write_text("v 0 0 0\nv 2 0 0\nv 2 2 0\nf 1 2 3\n")
     assert "1 written, 202 unchanged" in run("run", tmp_path / "j.toml").out
-    after = {path.name: path.stat().st_mtime_ns for path in parts.iterdir()}
-    assert len(after) == 203 and sum(after.get(name) == when for name, when in before.items()) == 202
+    assert len(set(parts.execute(rows)) & before) == 202 and len(set(parts.execute(rows))) == 203
     assert (first.stat().st_mtime_ns, last.stat().st_mtime_ns > pages[1]) == (pages[0], True)
-    for path in sorted(parts.iterdir())[:3]:
-        path.unlink()
+    parts.execute("DELETE FROM parts WHERE rowid % 70 = 0")
+    parts.commit()
+    parts.close()
     for number in (5, 150, 202):
         (tmp_path / "in" / f"sail_{number:03}.obj").unlink()
     assert run("run", tmp_path / "j.toml").status == 0
     # Now it is one page; what was lost is drawn again, and the page that is not needed any more is gone.
     assert index.read_text().count("<article") == 200 and index.read_text().count("<img") == 200
-    assert not first.exists() and not last.exists() and len(list(parts.iterdir())) == 200
+    assert not first.exists() and not last.exists()
+    # Parts that cannot be read are made again, and so is what kept them.
+    (ready / ".j.report").write_bytes(b"no database" * 400)
+    (tmp_path / "in" / "sail_201.obj").write_text("v 0 0 0\nv 3 0 0\nv 2 2 0\nf 1 2 3\n")
+    assert run("run", tmp_path / "j.toml").status == 0
+    assert index.read_text().count("<article") == 200 and index.read_text().count("<img") == 200
+    with contextlib.closing(sqlite3.connect(ready / ".j.report")) as parts:
+        assert parts.execute("SELECT count(*) FROM parts").fetchone() == (200,)
 
 
 @pytest.mark.parametrize(

@@ -295,7 +295,7 @@ def node_facts(placed: Placed, scene: Scene) -> NodeFacts:
         role=node.role,
         mesh=None if mesh is None else mesh.name,
         size=None if box is None or not np.isfinite(box).all() else scene.frame.sides(box),
-        faces=None if mesh is None else _face_counts(mesh),
+        faces=None if mesh is None else mesh.cached(_face_counts),
         triangles=0 if mesh is None else mesh.triangle_count * copies,
         points=0 if mesh is None else mesh.point_count * copies,
         copies=copies,
@@ -338,7 +338,7 @@ def _face_counts(mesh: Mesh) -> FaceCounts:
 
 
 def _total(meshes: list[tuple[Mesh, int]]) -> FaceCounts:
-    each = [(_face_counts(mesh), count) for mesh, count in meshes]
+    each = [(mesh.cached(_face_counts), count) for mesh, count in meshes]
     return FaceCounts(
         sum(count * one.triangles for one, count in each),
         sum(count * one.quads for one, count in each),

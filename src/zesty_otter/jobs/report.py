@@ -5,11 +5,12 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import re
+import sqlite3
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 from zesty_otter import __version__, formats
 from zesty_otter.audit.findings import Finding
@@ -24,8 +25,9 @@ if TYPE_CHECKING:
     from zesty_otter.jobs.run import AssetResult, JobResult
     from zesty_otter.page.report import Part, ReportAsset
 
+T = TypeVar("T")
+
 NAME = "report.html"
-_BETWEEN = "\0"  # the two halves of the file of a part
 
 
 def key_of(entry: Entry) -> str:
@@ -36,52 +38,81 @@ def key_of(entry: Entry) -> str:
 
 
 class Parts:
-    """The parts of a job's report: a small file each in a folder beside its outputs, named by their keys.
+    """The parts of a job's report, by their keys: a database beside its outputs.
+
+    It holds nothing that could not be made again, so one that can not be used is replaced, and what can not be kept
+    is made when a page asks for it.
 
     Parameters
     ----------
-    folder : Path
+    path : Path
     """
 
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._opened: sqlite3.Connection | None = None
 
-    def take(self, key: str, staged: Path | None) -> None:
-        """Move what a worker made to its place."""
-        if staged is None:
-            return
-        with contextlib.suppress(OSError):  # it is drawn again when the page is made
-            self.folder.mkdir(exist_ok=True)
-            staged.replace(self.folder / key)
+    def take(self, key: str, part: Part | None) -> None:
+        """Keep what a worker made."""
+        if part is not None:
+            self._done("INSERT OR REPLACE INTO parts VALUES (?, ?, ?)", [(key, part.html, part.model)])
 
     def read(self, key: str) -> Part | None:
         """A part; None where it is not there."""
         from zesty_otter.page.report import Part
 
-        try:
-            html, cross, model = (self.folder / key).read_text("utf-8").partition(_BETWEEN)
-        except (OSError, UnicodeDecodeError):
-            return None
-        return Part(html, model) if cross else None
+        found = self._found("SELECT html, model FROM parts WHERE key = ?", key)
+        return Part(*found[0]) if found else None
 
     def keep_only(self, keys: set[str]) -> None:
         """Remove the parts of what is no longer so."""
-        with contextlib.suppress(OSError):
-            for path in self.folder.iterdir():
-                if path.name not in keys:
-                    path.unlink(missing_ok=True)
+        known = self._found("SELECT key FROM parts")
+        gone = [one for one in known if one[0] not in keys]
+        if gone:
+            self._done("DELETE FROM parts WHERE key = ?", gone)
+            if len(gone) > len(keys):
+                self.close()
+                self._found("VACUUM")
 
+    def close(self) -> None:
+        """Let go of the database."""
+        if self._opened is not None:
+            with contextlib.suppress(sqlite3.Error):
+                self._opened.commit()
+            self._opened.close()
+            self._opened = None
 
-def stage_part(part: Part, staging: Path) -> Path:
-    """Put a part where its worker works."""
-    path = staging.with_name(f"{staging.name}.part")
-    data = f"{part.html}{_BETWEEN}{part.model}".encode()
-    try:
-        path.write_bytes(data)
-    except FileNotFoundError:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_bytes(data)
-    return path
+    def _done(self, text: str, rows: list[tuple[str, ...]]) -> None:
+        self._tried(lambda database: database.executemany(text, rows))
+
+    def _found(self, text: str, *values: str) -> list[tuple[str, ...]]:
+        return self._tried(lambda database: database.execute(text, values).fetchall()) or []
+
+    def _tried(self, do: Callable[[sqlite3.Connection], T]) -> T | None:
+        """What comes of it, in a new database where the one that is there is broken; None where there can be none."""
+        for _ in range(2):
+            try:
+                if self._opened is None:
+                    self._opened = self._open()
+                return do(self._opened)
+            except sqlite3.OperationalError:
+                return None
+            except sqlite3.DatabaseError:
+                self.close()
+                with contextlib.suppress(OSError):
+                    self.path.unlink(missing_ok=True)
+        return None
+
+    def _open(self) -> sqlite3.Connection:
+        database = sqlite3.connect(self.path, timeout=1.0)
+        try:
+            database.execute("PRAGMA journal_mode = MEMORY")
+            database.execute("PRAGMA synchronous = OFF")
+            database.execute("CREATE TABLE IF NOT EXISTS parts (key TEXT PRIMARY KEY, html TEXT, model TEXT)")
+        except BaseException:
+            database.close()
+            raise
+        return database
 
 
 def write_report(result: JobResult, tasks: Sequence[Task], entries: dict[str, Entry], parts: Parts, path: Path) -> None:
@@ -110,7 +141,7 @@ def write_report(result: JobResult, tasks: Sequence[Task], entries: dict[str, En
         if known is None:
             shown = _shown(entries[asset.name].files).path
             known = part_of(by_name.get(asset.name), result.folder / shown, small=len(assets) > ON_A_PAGE) or Part()
-            parts.take(asset.key, stage_part(known, parts.folder / asset.key))
+            parts.take(asset.key, known)
         return known
 
     title = result.title or "What the job made"

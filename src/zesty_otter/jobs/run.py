@@ -300,6 +300,7 @@ class _Run:
         finally:
             shutil.rmtree(staging, ignore_errors=True)
             self._sweep()
+            self.parts.close()
             with contextlib.suppress(OSError):
                 self.folder.rmdir()  # only succeeds when nothing was put there
         return self._reported(self._job_result(overview))
@@ -311,9 +312,12 @@ class _Run:
             return result
         news = any(asset.state in ("written", "failed") for asset in result.assets)
         if news or not path.exists() or self.before.keys() != self.record.entries.keys():
-            report.write_report(result, self.plan.tasks, self.record.entries, self.parts, path)
-            if not self.in_part:
-                self.parts.keep_only({report.key_of(one) for one in self.record.entries.values()})
+            try:
+                report.write_report(result, self.plan.tasks, self.record.entries, self.parts, path)
+                if not self.in_part:
+                    self.parts.keep_only({report.key_of(one) for one in self.record.entries.values()})
+            finally:
+                self.parts.close()
         return replace(result, report=path)
 
     def _job_result(self, overview: AssetResult | None) -> JobResult:

@@ -7,14 +7,16 @@ with what came of it, as each is done. `zesty_otter.run_job` takes any.
 from __future__ import annotations
 
 import contextlib
+import gc
 import multiprocessing
 import os
 import signal
 import sys
 import threading
 import time
+from collections import deque
 from collections.abc import Iterator
-from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor, wait
+from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
 from pathlib import Path
@@ -24,6 +26,8 @@ from zesty_otter.errors import InputError
 from zesty_otter.geometry.parallel import cores_are_shared
 from zesty_otter.jobs.planning import Task
 from zesty_otter.jobs.work import Done, work
+
+_AHEAD = 8  # tasks handed to each worker before it has done the last
 
 
 class Way(Protocol):
@@ -91,17 +95,29 @@ class Processes:
             return
         # The longest first, so that no worker is left with one at the end.
         order = sorted(range(len(tasks)), key=lambda n: -sum(_size(part.file.path) for part in tasks[n].parts))
-        suspects: list[int] = []
-        with _pool(tasks, staging, min(self.workers, len(tasks)), report) as pool:
-            running = {pool.submit(_work_on, number): number for number in order}
-            while running:
-                finished, _ = wait(running, return_when=FIRST_COMPLETED)
-                for future in finished:
-                    number = running.pop(future)
-                    try:
-                        yield tasks[number], future.result()
-                    except BrokenProcessPool:
-                        suspects.append(number)
+        waiting, suspects = deque(order), list[int]()
+        while waiting:
+            before, broken = len(waiting), False
+            running: dict[Future[Done], int] = {}
+            with _pool(tasks, staging, min(self.workers, len(waiting)), report) as pool:
+                while running or (waiting and not broken):
+                    while waiting and not broken and len(running) < _AHEAD * self.workers:
+                        number = waiting.popleft()
+                        try:
+                            running[pool.submit(_work_on, number)] = number
+                        except BrokenProcessPool:
+                            waiting.appendleft(number)
+                            broken = True
+                    finished, _ = wait(running, return_when=FIRST_COMPLETED)
+                    for future in finished:
+                        number = running.pop(future)
+                        try:
+                            yield tasks[number], future.result()
+                        except BrokenProcessPool:
+                            suspects.append(number)
+                            broken = True
+            if len(waiting) == before:  # it broke before anything began
+                suspects.append(waiting.popleft())
         # A worker died and took the pool with it; alone it shows which asset it was.
         for number in suspects:
             with _pool(tasks, staging, 1, report) as pool:
@@ -117,6 +133,8 @@ class Processes:
 def _pool(tasks: list[Task], staging: Path, workers: int, report: bool) -> Iterator[ProcessPoolExecutor]:
     # Forked workers know the steps that a user's script made, without having to be told.
     context = multiprocessing.get_context("fork" if sys.platform == "linux" else None)
+    if report:
+        pass  # loaded once, not in every worker
     about = os.getpid(), tasks, staging, report, workers >= (os.cpu_count() or 1)
     pool = ProcessPoolExecutor(workers, context, initializer=_begin, initargs=about)
     try:
@@ -139,6 +157,7 @@ def _begin(parent: int, tasks: list[Task], staging: Path, report: bool, crowded:
     """What a worker does first: it leaves interrupts to its parent and does not outlive it."""
     global _here
     _here = tasks, staging, report
+    gc.freeze()  # what was there before is not looked through again and again
     if crowded:
         cores_are_shared()
     signal.signal(signal.SIGINT, signal.SIG_IGN)

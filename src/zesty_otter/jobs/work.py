@@ -7,6 +7,7 @@ import os
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zesty_otter.audit.facts import FileFacts, facts_of
 from zesty_otter.audit.findings import Finding
@@ -21,6 +22,9 @@ from zesty_otter.pipeline.level import linked
 from zesty_otter.pipeline.pieces import Piece, levels_apart
 from zesty_otter.pipeline.wanted import checked, pieces_of, prepare
 from zesty_otter.steps import Roles, apply
+
+if TYPE_CHECKING:
+    from zesty_otter.page import report as pages
 
 _BLOCK = 1 << 20
 _THERE = "was there already"
@@ -47,8 +51,8 @@ class Made:
 class Done:
     """What came of a task.
 
-    ``inputs`` are hashes of what was read; None where a file was looked for in vain. ``part`` is the file of its
-    part of the report. ``stopped`` are the names of pieces that were not written, as they break rules.
+    ``inputs`` are hashes of what was read; None where a file was looked for in vain. ``part`` is its part
+    of the report. ``stopped`` are the names of pieces that were not written, as they break rules.
     """
 
     made: tuple[Made, ...] = ()
@@ -56,7 +60,7 @@ class Done:
     notes: tuple[Note, ...] = ()
     findings: tuple[Finding, ...] = ()
     error: ZestyOtterError | None = None
-    part: Path | None = None
+    part: pages.Part | None = None
     stopped: tuple[str, ...] = ()
 
 
@@ -165,9 +169,9 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
         error = InputError("has nothing to write: no mesh with a face is left.", file=task.name, remedy=remedy)
         return Done(inputs=tuple(_inputs(used)), notes=tuple(notes), findings=tuple(findings), error=error)
     broken = tuple(dict.fromkeys(findings))
-    staged: Path | None = None
+    told: pages.Part | None = None
     if report and made and staging is not None:
-        from zesty_otter.jobs.report import part_of, stage_part
+        from zesty_otter.jobs.report import part_of
 
         # Of several pieces all together.
         shown = [one for one in made if not format_of(one.path).only_places] or made
@@ -179,13 +183,12 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
         told = part_of(
             task, after, before=before, renamed=renamed, findings=broken, notes=notes, file=file, small=task.many
         )
-        staged = stage_part(told, staging) if told else None
     return Done(
         tuple(made),
         tuple(_inputs(used)),
         tuple(notes),
         broken,
-        part=staged,
+        part=told,
         stopped=tuple(stopped),
     )
 

@@ -1183,11 +1183,30 @@ def placed_bounds(mesh: Mesh, world: NDArray[np.float64]) -> NDArray[np.float64]
     >>> placed_bounds(sail, np.diag([2.0, 1.0, 1.0, 1.0])).tolist()
     [[0.0, 0.0, 0.0], [4.0, 3.0, 0.0]]
     """
-    linear, offset = world[:3, :3], world[:3, 3]
-    if np.count_nonzero(linear) == 3 and np.count_nonzero(linear.any(axis=0)) == 3:
+    last, place = mesh.cached(_LastPlace), world.tobytes()
+    if last.place != place:
+        last.box = _placed_bounds(mesh, world)
+        last.box.flags.writeable = False
+        last.place = place
+    return last.box
+
+
+class _LastPlace:
+    """Where a mesh was asked for last: it is asked for there again and again."""
+
+    def __init__(self, mesh: Mesh) -> None:
+        self.place, self.box = b"", mesh.points[:0]
+
+
+def _placed_bounds(mesh: Mesh, world: NDArray[np.float64]) -> NDArray[np.float64]:
+    rows = world[:3].tolist()
+    along = [[k for k in range(3) if row[k] != 0.0] for row in rows]
+    if sorted(along) == [[0], [1], [2]]:
         # Axes map to axes: the box maps to a box.
-        box = mesh.surface_bounds @ linear.T + offset
-        return np.stack([box.min(axis=0), box.max(axis=0)])
+        ends = mesh.surface_bounds.tolist()
+        sides = [[row[k] * end[k] + row[3] for end in ends] for row, (k,) in zip(rows, along, strict=True)]
+        return np.array([[min(side) for side in sides], [max(side) for side in sides]])
+    linear, offset = world[:3, :3], world[:3, 3]
     points = mesh.points[mesh.point_used] if mesh.face_count else mesh.points
     return box_of(points @ linear.T + offset)
 

@@ -28,11 +28,12 @@ from zesty_otter.model import Scene, count_of, format_length, seen_bounds
 from zesty_otter.page import ON_A_PAGE
 from zesty_otter.page.packing import Budget, Packed, as_written, finding_facts, footing_places, pack
 from zesty_otter.pictures.palette import REED, RIVER
+from zesty_otter.pictures.small import small_picture
 from zesty_otter.pictures.view import Look, picture
 from zesty_otter.steps import LevelFacts, Roles, level_facts
 
 _LOOK = Look(size=(528, 336), figure=True, words=False)
-_SMALL = Look(size=(220, 140), figure=True, words=False, axes=False, smooth=False)
+_SMALL = Look(size=(176, 112), figure=True, words=False, axes=False, smooth=False)
 _MOST_NAMES, _MOST_ROWS = 40, 60
 _BUDGET = Budget(triangles=20_000, pixels=512)
 _NOTEBOOK = Budget(triangles=100_000, pixels=512)
@@ -150,7 +151,7 @@ def make_part(
     small : bool
         Whether it is one of so many that its picture is a small one.
     """
-    after = Roles().apply(after)
+    after = _roles().apply(after)
     levels, collision = level_facts(after), collision_facts(after)
     light = as_written(after, written.read_bytes()) if small and written is not None else None
     packed = light or pack(after, _BUDGET)
@@ -222,6 +223,11 @@ def _template(name: str) -> Any:
     return environment.from_string((resources.files(__package__) / name).read_text(encoding="utf-8"))
 
 
+@functools.cache
+def _roles() -> Roles:
+    return Roles()
+
+
 _drawn: OrderedDict[str, list[dict[str, Any]]] = OrderedDict()
 _REMEMBERED = 512  # pictures of light assets: libraries hold the same shape under many names
 
@@ -240,7 +246,8 @@ def _pictures(scene: Scene, look: Look, light: Packed | None, *, solid: bool) ->
 
 
 def _freshly_drawn(scene: Scene, look: Look, *, solid: bool) -> list[dict[str, Any]]:
-    shots = [("from the front left", picture(scene, look))]
+    small = None if look.smooth else small_picture(scene, look.size)
+    shots = [("from the front left", small or picture(scene, look))]
     if solid:
         shots.append(("footing: where feet would float (lamplight) or sink (river)",
                       picture(scene, replace(look, style="footing", axes=True))))  # fmt: skip

@@ -36,6 +36,7 @@ STYLES = ("shaded", "maps", "wire", "both", "normals", "uv", "islands", "collisi
 _FINE = 2  # pixels to each side of one of the picture, averaged in the end
 _MOST_LINES = 2_000  # copies whose edges are drawn
 FIGURE = 1.8  # metres tall
+LAMP_AT = np.array([-0.45, 0.65, 0.6]) / np.linalg.norm([-0.45, 0.65, 0.6])  # right of, above and toward the camera
 _MOST_STRETCH = 1.5  # what is stretched by that or more is as orange as can be
 
 
@@ -116,12 +117,8 @@ def picture(scene: Scene, look: Look = Look(), *, nodes: Sequence[int] | None = 
     (200, 150)
     """
     scene = Roles().apply(scene)
-    placed = [one for one in scene.walk() if one.node.drawn is not None and one.node.drawn.face_count]
-    if nodes is None:
-        seen = [one for one in placed if one.node.is_shown and one.visible]
-        seen = seen or [one for one in placed if one.node.role == "level"][:1] or placed
-    else:
-        seen = [one for one in placed if one.number in set(nodes)]
+    placed = with_faces(scene)
+    seen = seen_of(placed) if nodes is None else [one for one in placed if one.number in set(nodes)]
     seen = [one for one in seen if np.isfinite(one.world).all()]
     if not seen:
         return _empty(look, "nothing to draw: no faces")
@@ -129,6 +126,17 @@ def picture(scene: Scene, look: Look = Look(), *, nodes: Sequence[int] | None = 
     if not float((made.box[1] - made.box[0]).max()) > 0:
         return _empty(look, "nothing to draw: it has no size")
     return made.image()
+
+
+def with_faces(scene: Scene) -> list[Placed]:
+    """The nodes of a scene that show faces."""
+    return [one for one in scene.walk() if one.node.drawn is not None and one.node.drawn.face_count]
+
+
+def seen_of(placed: list[Placed]) -> list[Placed]:
+    """What a picture shows of nodes with faces: what is visible, else a level, else all."""
+    seen = [one for one in placed if one.node.is_shown and one.visible]
+    return seen or [one for one in placed if one.node.role == "level"][:1] or placed
 
 
 def save(image: Image.Image) -> bytes:
@@ -340,10 +348,12 @@ class _Picture:
         look = self.look
         box = self.box
         footing = self._measured() if look.style == "footing" else None
-        figure = self._figure_place(box) if footing is None else self._worst(footing)
+        if footing is not None:
+            figure: NDArray[np.float64] | None = self._worst(footing)
+        else:
+            figure = figure_place(box) if look.figure and self.scene.frame.unit is not None else None
         if figure is not None:
-            box = np.stack([np.minimum(box[0], figure - (0.3, 0, 0.3)),
-                            np.maximum(box[1], figure + (0.3, FIGURE, 0.3))])  # fmt: skip
+            box = with_figure(box, figure)
         # Maps are looked up in parallel rays.
         camera = framed(box, look.view, self.size, perspective=look.perspective and look.style != "maps")
         high, wide = self.size[1], self.size[0]
@@ -362,7 +372,7 @@ class _Picture:
         if look.grid:
             self._grid(camera, depth, out)
         where = np.zeros((high, wide, 2), np.float32)
-        lamp = camera.axes.T @ (np.array([-0.45, 0.65, 0.6]) / np.linalg.norm([-0.45, 0.65, 0.6]))
+        lamp = camera.axes.T @ LAMP_AT
         mode = {"normals": 1, "uv": 2}.get(look.style, 0)
         if look.style == "maps":
             looks = looks_of(self.seen, self.basis)
@@ -394,24 +404,9 @@ class _Picture:
             self._figure(camera, figure, depth, out)
         return self._finished(camera, out)
 
-    def _figure_place(self, box: NDArray[np.float64]) -> NDArray[np.float64] | None:
-        """Where a figure stands beside it, where it is of a size that a figure can tell something of."""
-        largest = float((box[1] - box[0]).max())
-        if not self.look.figure or self.scene.frame.unit is None or not 0.6 < largest < 60:
-            return None
-        return np.array([box[1][0] + 0.45 + 0.05 * largest, box[0][1], box[1][2] - 0.2 * (box[1][2] - box[0][2])])
-
     def _grid(self, camera: Camera, depth: NDArray[np.float32], out: NDArray[np.float32]) -> None:
-        """Lines on the ground, a metre apart, or a tenth or ten times that."""
-        span = float((self.box[1] - self.box[0]).max())
-        step = 10.0 ** math.floor(math.log10(max(span, 1e-6) / 2))
-        self.step = step
-        low = np.floor((self.box[0][[0, 2]] - step) / step) * step
-        high = np.ceil((self.box[1][[0, 2]] + step) / step) * step
-        y = self.box[0][1]
-        rows = [[(x, y, low[1]), (x, y, high[1])] for x in np.arange(low[0], high[0] + step / 2, step)]
-        rows += [[(low[0], y, z), (high[0], y, z)] for z in np.arange(low[1], high[1] + step / 2, step)]
-        self._lines(camera, np.array(rows).reshape(-1, 6), 1.4, FAINT, 0.0, 0.0, 0.0, depth, out, 0.35)
+        ends, self.step = grid_of(self.box)
+        self._lines(camera, ends, 1.4, FAINT, 0.0, 0.0, 0.0, depth, out, 0.35)
 
     def _lines(
         self, camera: Camera, ends: NDArray[np.float64], width: float, color: str, bias: float, hidden: float,
@@ -434,11 +429,8 @@ class _Picture:
         self, camera: Camera, at: NDArray[np.float64], depth: NDArray[np.float32], out: NDArray[np.float32]
     ) -> None:
         """A flat figure 1.8 m tall that faces us."""
-        right = camera.axes[0] * (1, 0, 1)
-        right = right / (np.linalg.norm(right) or 1.0)
-        up = np.array([0.0, 1.0, 0.0]) if abs(camera.axes[2][1]) < 0.99 else camera.axes[1]
-        flat = _figure_outline()
-        corners12 = camera.seen(at + flat[:, :1] * right + flat[:, 1:] * up).reshape(-1, 12)
+        flat, place = figure_facing(camera, at)
+        corners12 = camera.seen(flat @ place[:3] + place[3]).reshape(-1, 12)
         # Only where it is, as it is small.
         places = corners12.reshape(-1, 4)[:, :2]
         high, wide = depth.shape
@@ -584,6 +576,41 @@ class _Picture:
                 draw.text(tuple(at), word, color, letters, anchor=anchor)
 
 
+def figure_place(box: NDArray[np.float64]) -> NDArray[np.float64] | None:
+    """Where a figure stands beside a box in metres, where it is of a size that a figure can tell something of."""
+    (_, y0, z0), (x1, _, z1) = box.tolist()
+    largest = float((box[1] - box[0]).max())
+    return np.array([x1 + 0.45 + 0.05 * largest, y0, z1 - 0.2 * (z1 - z0)]) if 0.6 < largest < 60 else None
+
+
+def with_figure(box: NDArray[np.float64], figure: NDArray[np.float64]) -> NDArray[np.float64]:
+    """A box that has the figure in it too."""
+    (x0, y0, z0), (x1, y1, z1) = box.tolist()
+    x, y, z = figure.tolist()
+    low = min(x0, x - 0.3), min(y0, y), min(z0, z - 0.3)
+    return np.array([low, (max(x1, x + 0.3), max(y1, y + FIGURE), max(z1, z + 0.3))])
+
+
+def figure_facing(camera: Camera, at: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """The corners (3 T, 3) of a flat figure, and what places them (4, 3): its axes, and where its feet are."""
+    right = camera.axes[0] * (1, 0, 1)
+    right = right / (math.hypot(right[0], right[2]) or 1.0)
+    up = np.array([0.0, 1.0, 0.0]) if abs(camera.axes[2][1]) < 0.99 else camera.axes[1]
+    return _figure_outline(), np.stack([right, up, camera.axes[2], at])
+
+
+def grid_of(box: NDArray[np.float64]) -> tuple[NDArray[np.float64], float]:
+    """(N, 6) ends of lines on the ground below a box, a metre apart, or a tenth or ten times that; and how far."""
+    (x0, y, z0), (x1, _, z1) = box.tolist()
+    step = 10.0 ** math.floor(math.log10(max(float((box[1] - box[0]).max()), 1e-6) / 2))
+    across, along = (
+        [step * k for k in range(math.floor((low - step) / step), math.ceil((top + step) / step) + 1)]
+        for low, top in ((x0, x1), (z0, z1))
+    )
+    rows = [(x, y, along[0], x, y, along[-1]) for x in across] + [(across[0], y, z, across[-1], y, z) for z in along]
+    return np.array(rows), step
+
+
 def _place_textures(uv: NDArray[np.float32], mesh: Mesh, slot: NDArray[np.int32]) -> None:
     """Moves the UVs (T, 6) of triangles to where the textures of their slots are placed."""
     for number, material in enumerate(mesh.slots):
@@ -595,7 +622,7 @@ def _place_textures(uv: NDArray[np.float32], mesh: Mesh, slot: NDArray[np.int32]
 
 @cache
 def _figure_outline() -> NDArray[np.float64]:
-    """(3 T, 2) the corners of the triangles of a figure, to its right and up from its feet."""
+    """(3 T, 3) the corners of the triangles of a flat figure, to its right and up from its feet."""
     angle = np.arange(20) * np.pi / 10
     head = np.stack([0.11 * np.cos(angle), 1.67 + 0.13 * np.sin(angle)], axis=1)
     half = [(0.21, 1.46), (0.26, 0.86), (0.2, 0.84), (0.15, 1.2), (0.16, 0.0), (0.03, 0.0)]
@@ -603,8 +630,9 @@ def _figure_outline() -> NDArray[np.float64]:
     flat = []
     for outline in (head, body):
         ends, order = np.array([0, len(outline)], np.int32), np.arange(len(outline), dtype=np.int32)
-        corners, _ = triangulate(np.pad(outline, ((0, 0), (0, 1))), ends, order)
-        flat.append(outline[corners.ravel()])
+        points = np.pad(outline, ((0, 0), (0, 1)))
+        corners, _ = triangulate(points, ends, order)
+        flat.append(points[corners.ravel()])
     return np.concatenate(flat)
 
 

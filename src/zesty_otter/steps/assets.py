@@ -6,6 +6,7 @@ import math
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from functools import cache
 from typing import Any, ClassVar
 
 import numpy as np
@@ -147,6 +148,7 @@ def _matched(name: str, patterns: list[tuple[str, re.Pattern[str]]]) -> tuple[st
     return None
 
 
+@cache
 def _pattern(template: str) -> re.Pattern[str]:
     pieces = re.split(r"(\{[^{}]*\})", template)
     return re.compile("".join(_TOKENS[p[1:-1]] if p.startswith("{") else re.escape(p) for p in pieces))

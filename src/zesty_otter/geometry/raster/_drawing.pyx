@@ -90,7 +90,7 @@ cpdef void shade(
     the light of the bytes of textures; ``where`` (H, W, 2) gets the shares of the second and third corner.
     """
     cdef bint back, wrong
-    cdef double b, b0, b1, b2, g, head, lamp, length, nx, ny, nz, px, py, r, sky, total, u, v
+    cdef double b, b0, b1, b2, g, length, nx, ny, nz, px, py, r, total, u, v
     cdef float area, x0, x1, x2, y0, y1, y2
     cdef int32_t n, t
     cdef int64_t odd, wide, x, y
@@ -148,15 +148,137 @@ cpdef void shade(
                     r = r * light_of[<int64_t>(255.0 * scratch[0] + 0.5)]
                     g = g * light_of[<int64_t>(255.0 * scratch[1] + 0.5)]
                     b = b * light_of[<int64_t>(255.0 * scratch[2] + 0.5)]
-                lamp = max(nx * light[0] + ny * light[1] + nz * light[2], 0.0)
-                sky = 0.5 + 0.5 * ny
-                head = max(nx * toward[0] + ny * toward[1] + nz * toward[2], 0.0)
-                if back and color[t, 3] == 0.0:
-                    # The back of what has one side only shows that it is one.
-                    r, g, b = 0.35 * r + 0.12, 0.25 * g + 0.02, 0.3 * b + 0.07
-                out[y, x, 0] = r * (0.78 * lamp + 0.20 * sky + 0.14 * head + 0.06)
-                out[y, x, 1] = g * (0.75 * lamp + 0.22 * sky + 0.14 * head + 0.06)
-                out[y, x, 2] = b * (0.68 * lamp + 0.26 * sky + 0.14 * head + 0.07)
+                _lit(nx, ny, nz, r, g, b, back and color[t, 3] == 0.0, light, toward, &out[y, x, 0])
+
+
+cdef inline void _lit(
+    double nx, double ny, double nz, double r, double g, double b, bint wrong, const double[::1] light,
+    const double[::1] toward, float *out
+) noexcept nogil:
+    """The light of a colour that faces somewhere; ``wrong`` is the back of what has one side."""
+    cdef double head, lamp, sky
+    lamp = max(nx * light[0] + ny * light[1] + nz * light[2], 0.0)
+    sky = 0.5 + 0.5 * ny
+    head = max(nx * toward[0] + ny * toward[1] + nz * toward[2], 0.0)
+    if wrong:
+        # The back of what has one side only shows that it is one.
+        r, g, b = 0.35 * r + 0.12, 0.25 * g + 0.02, 0.3 * b + 0.07
+    out[0] = r * (0.78 * lamp + 0.20 * sky + 0.14 * head + 0.06)
+    out[1] = g * (0.75 * lamp + 0.22 * sky + 0.14 * head + 0.06)
+    out[2] = b * (0.68 * lamp + 0.26 * sky + 0.14 * head + 0.07)
+
+
+cpdef void put(
+    const double[:, ::1] points, const int32_t[::1] corner_point, const int32_t[:, ::1] corners,
+    const double[:, ::1] normals, const int32_t[::1] normal_of, const float[:, ::1] color, const int32_t[::1] slot,
+    const double[:, ::1] place, const double[:, ::1] turn, const double[::1] light, const double[::1] toward,
+    double scale, double distance, bint mirrored, const uint8_t[::1] shown, float[:, ::1] depth,
+    uint8_t[:, :, ::1] image
+) noexcept:
+    """Draws the triangles of a mesh into an image at once, each pixel with the nearest: `fill`, `shade` and `finish`.
+
+    ``corners`` (T, 3) are the mesh's corners, which have points and rows of ``normals``; ``color`` (S, 4) those of its
+    slots, ``slot`` (T,) which one. ``place`` (3, 4) takes a point to what is right of, above and toward the camera,
+    ``turn`` (3, 3) a normal to the axes left, up, forward; ``distance`` is infinite for parallel rays. ``shown`` (N,)
+    as in `finish`.
+    """
+    cdef bint back, known
+    cdef double away, b0, b1, b2, length, nearer, ox, oy, oz, px, py, s, steps, total, x0, x1, x2, y0, y1, y2, z
+    cdef double area, inverse, w0, w1, w2, z0, z1, z2
+    cdef double[9] n
+    cdef double[12] at
+    cdef float[3] lit
+    cdef int64_t bottom, c, high, j, k, left, p, right, t, top, wide, x, y
+    with nogil:
+        high, wide = depth.shape[0], depth.shape[1]
+        steps = len(shown) - 1
+        for t in range(len(corners)):
+            for k in range(3):
+                c = corners[t, 2 - k if mirrored else k]
+                p = corner_point[c]
+                ox = place[0, 0] * points[p, 0] + place[0, 1] * points[p, 1] + place[0, 2] * points[p, 2] + place[0, 3]
+                oy = place[1, 0] * points[p, 0] + place[1, 1] * points[p, 1] + place[1, 2] * points[p, 2] + place[1, 3]
+                oz = place[2, 0] * points[p, 0] + place[2, 1] * points[p, 1] + place[2, 2] * points[p, 2] + place[2, 3]
+                nearer = 1.0
+                if distance < 1e300:
+                    away = max(distance - oz, 1e-6 * distance)
+                    nearer = distance / away
+                at[4 * k] = wide / 2.0 + scale * nearer * ox
+                at[4 * k + 1] = high / 2.0 - scale * nearer * oy
+                at[4 * k + 2] = -nearer if distance < 1e300 else -oz
+                at[4 * k + 3] = nearer
+                p = normal_of[c]
+                for j in range(3):
+                    n[3 * k + j] = (
+                        turn[j, 0] * normals[p, 0] + turn[j, 1] * normals[p, 1] + turn[j, 2] * normals[p, 2]
+                    )
+            x0, y0, z0, w0 = at[0], at[1], at[2], at[3]
+            x1, y1, z1, w1 = at[4], at[5], at[6], at[7]
+            x2, y2, z2, w2 = at[8], at[9], at[10], at[11]
+            area = (x1 - x0) * (y2 - y0) - (x2 - x0) * (y1 - y0)
+            if area == 0.0 or not (abs(area) < 1e30):
+                continue
+            back, inverse = area > 0.0, 1.0 / area
+            left = max(<int64_t>ceil(min(x0, x1, x2) - 0.5), 0)
+            right = min(<int64_t>floor(max(x0, x1, x2) - 0.5), wide - 1)
+            top = max(<int64_t>ceil(min(y0, y1, y2) - 0.5), 0)
+            bottom = min(<int64_t>floor(max(y0, y1, y2) - 0.5), high - 1)
+            known = False
+            for y in range(top, bottom + 1):
+                py = y + 0.5
+                for x in range(left, right + 1):
+                    px = x + 0.5
+                    b0 = ((x1 - px) * (y2 - py) - (x2 - px) * (y1 - py)) * inverse
+                    b1 = ((x2 - px) * (y0 - py) - (x0 - px) * (y2 - py)) * inverse
+                    b2 = 1.0 - b0 - b1
+                    if b0 < 0.0 or b1 < 0.0 or b2 < 0.0:
+                        continue
+                    z = b0 * z0 + b1 * z1 + b2 * z2
+                    if z >= depth[y, x]:
+                        continue
+                    depth[y, x] = z
+                    if not known:
+                        b0, b1, b2 = b0 * w0, b1 * w1, b2 * w2
+                        total = b0 + b1 + b2
+                        b0, b1, b2 = b0 / total, b1 / total, b2 / total
+                        ox = b0 * n[0] + b1 * n[3] + b2 * n[6]
+                        oy = b0 * n[1] + b1 * n[4] + b2 * n[7]
+                        oz = b0 * n[2] + b1 * n[5] + b2 * n[8]
+                        length = sqrt(ox * ox + oy * oy + oz * oz)
+                        s = -1.0 if back else 1.0
+                        if length > 0.0:
+                            s /= length
+                        p = slot[t]
+                        _lit(
+                            s * ox, s * oy, s * oz, color[p, 0], color[p, 1], color[p, 2],
+                            back and color[p, 3] == 0.0, light, toward, lit,
+                        )
+                        # A flat one has the same light everywhere.
+                        known = (
+                            n[0] == n[3] and n[0] == n[6] and n[1] == n[4] and n[1] == n[7] and n[2] == n[5]
+                            and n[2] == n[8]
+                        )
+                    for k in range(3):
+                        image[y, x, k] = shown[<int64_t>(min(max(lit[k], <float>0.0), <float>1.0) * steps + 0.5)]
+
+
+cpdef void strokes(const float[:, ::1] ends, const uint8_t[::1] color, uint8_t[:, :, ::1] image) noexcept:
+    """Draws lines (N, 4) of x and y from end to end, a pixel wide, over an image."""
+    cdef double dx, dy, share
+    cdef int64_t high, k, n, step, steps, wide, x, y
+    with nogil:
+        high, wide = image.shape[0], image.shape[1]
+        for n in range(len(ends)):
+            dx, dy = ends[n, 2] - ends[n, 0], ends[n, 3] - ends[n, 1]
+            if not (abs(dx) + abs(dy) < 1e6):
+                continue
+            steps = <int64_t>ceil(max(abs(dx), abs(dy), 1.0))
+            for step in range(steps + 1):
+                share = <double>step / steps
+                x, y = <int64_t>floor(ends[n, 0] + share * dx), <int64_t>floor(ends[n, 1] + share * dy)
+                if 0 <= x < wide and 0 <= y < high:
+                    for k in range(3):
+                        image[y, x, k] = color[k]
 
 
 cpdef void lines(
