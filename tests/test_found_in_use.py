@@ -469,8 +469,8 @@ def test_two_jobs_in_one_folder_leave_each_other_alone(tmp_path, run):
     for name in ("job", "other", "job", "other"):
         assert run("run", tmp_path / f"{name}.toml").status == 0
     there = sorted(path.name for path in (tmp_path / "ready").iterdir())
-    assert there == [".job.report", ".other.report", "arrivals.json", "crate.glb", "crate.obj", "job.record.json", "other.arrivals.json",
-                     "other.record.json", "other.report.html", "report.html"]  # fmt: skip
+    assert there == [".job.report", ".other.report", "arrivals.jsonl", "crate.glb", "crate.obj", "job.record",
+                     "other.arrivals.jsonl", "other.record", "other.report.html", "report.html"]  # fmt: skip
     (tmp_path / "other.toml").write_text(
         (tmp_path / "other.toml")
         .read_text()
@@ -499,7 +499,7 @@ def test_a_run_killed_before_its_record_knows_its_own_files(tmp_path, run, monke
     a_job(tmp_path)
     assert run("run", tmp_path / "job.toml").status == 0
     zo.write(scene_of(cube((2, 2, 2), "crate")), tmp_path / "crate.glb")
-    monkeypatch.setattr(record.Record, "write", lambda self: os._exit(9))
+    monkeypatch.setattr(record.Record, "commit", lambda self: os._exit(9))
     if os.fork() == 0:
         zo.jobs.run_job(tmp_path / "job.toml")
         os._exit(0)
@@ -507,7 +507,7 @@ def test_a_run_killed_before_its_record_knows_its_own_files(tmp_path, run, monke
     monkeypatch.undo()
     done = run("run", tmp_path / "job.toml")
     assert done.status == 0 and "edited by hand" not in done.err
-    assert not (tmp_path / "ready" / ".job.record.journal").exists()
+    assert not (tmp_path / "ready" / ".job.journal").exists()
     assert zo.read(tmp_path / "ready" / "crate.obj", "m").bounds()[1].tolist() == [2, 2, 2]
 
 

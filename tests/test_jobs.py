@@ -19,6 +19,7 @@ from build import CUBE_FACES, CUBE_POINTS, cube, moved, scene_of
 from zesty_otter.demo.textures import timber
 from zesty_otter.jobs import Job, Output, Source, load, schema
 from zesty_otter.jobs.lay_out import in_rows
+from zesty_otter.jobs.record import Record
 from zesty_otter.model import Layer, Material, Node, Texture, TextureUse
 from zesty_otter.pipeline.pieces import split
 
@@ -56,19 +57,19 @@ def yard(tmp_path):
 def made(folder: Path) -> list[str]:
     """The files below a folder, without what the job remembers."""
     files = sorted(path.relative_to(folder).as_posix() for path in folder.rglob("*") if path.is_file())
-    return [
-        name for name in files if not name.endswith(".json") and name != "report.html" and not name.endswith(".report")
-    ]
+    return [name for name in files if not name.endswith((".jsonl", ".record", ".report", "report.html"))]
 
 
 def contents(folder: Path) -> dict[str, bytes | list[str]]:
-    """What files hold: their bytes, or the rows of databases."""
+    """What files hold: their bytes, or what databases say of the assets."""
     return {path.relative_to(folder).as_posix(): held(path) for path in folder.rglob("*") if path.is_file()}
 
 
 def held(path: Path) -> bytes | list[str]:
     if path.read_bytes()[:6] != b"SQLite":
         return path.read_bytes()
+    if path.suffix == ".record":
+        return Record(path).as_json().splitlines()
     with contextlib.closing(sqlite3.connect(path)) as database:
         return sorted(database.iterdump())
 
@@ -86,7 +87,7 @@ def test_a_folder_becomes_a_file_each_and_says_what_arrived(yard, tmp_path, run)
     assert "Props" in ran.out
     assert "3 written; 3 files" in ran.out
     assert made(tmp_path / "ready") == ["gate.glb", "net.glb", "post.glb"]
-    arrivals = json.loads((tmp_path / "ready" / "arrivals.json").read_text())["assets"]
+    arrivals = [json.loads(line) for line in (tmp_path / "ready" / "arrivals.jsonl").read_text().splitlines()]
     sizes = {one["asset"]: (one["files"][0]["size"], one["files"][0]["triangles"]) for one in arrivals}
     assert sizes == {f"props/{name}.obj": ([s] * 3, 12) for name, s in (("gate", 2.0), ("net", 3.0), ("post", 1.0))}
     assert all(one["files"][0]["arrived"] for one in arrivals)
@@ -603,9 +604,9 @@ def test_a_run_ends_that_is_interrupted_while_workers_send_much(share):
 def test_a_job_takes_another_way_of_running(yard, tmp_path):
     asked = []
 
-    def backwards(tasks, staging, *, report):
+    def backwards(tasks, staging, *, report, seconds):
         asked.extend(task.name for task in tasks)
-        found = list(zo.jobs.here(tasks, staging, report=report))
+        found = list(zo.jobs.here(tasks, staging, report=report, seconds=seconds))
         yield from reversed(found)
 
     done = zo.run_job(yard(), way=backwards)

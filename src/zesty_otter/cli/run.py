@@ -233,7 +233,7 @@ def show(result: JobResult, *, dry_run: bool, verbose: bool, quiet: bool) -> Non
         _add_rows(made, asset, short[asset.name], dry_run=dry_run)
     results.print(made)
     if rows > _MOST_ROWS:
-        results.print(f"[faint]and more; {result.folder / 'arrivals.json'} lists all[/]", soft_wrap=True)
+        results.print(f"[faint]and more; {result.folder / 'arrivals.jsonl'} lists all[/]", soft_wrap=True)
     for asset in everything:
         if asset.error is not None:
             messages.print(f"[problem]failed[/] {escape(_with_name(asset))}", soft_wrap=True)

@@ -175,7 +175,7 @@ class Job(Settings):
 
     title: str = Field("", description="One line on what the job is for.")
     based_on: Texts = Field((), description="Job files to start from; keys of this one override theirs.")
-    folder: str = Field("ready", description="Folder for outputs, the record and arrivals.json.")
+    folder: str = Field("ready", description="Folder for outputs, the record and arrivals.jsonl.")
     target: str | None = Field(None, description="Target for outputs without one.")
     on_existing: OnExisting = Field(
         "replace", description="If a file exists: replace it, keep it, or number the new one."

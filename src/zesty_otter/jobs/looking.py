@@ -51,16 +51,16 @@ class JobFiles:
             if self._plan is None:
                 raise
         made = self._plan
-        kept = made.folder / f"{made.name}.record.json"
-        entries = record.load(kept).entries
+        kept = record.record_of(made.folder, made.name)
         short = short_names(task.name for task in made.tasks)
         assets = tuple(
-            shown for task in made.tasks for shown in self._shown(task, short[task.name], entries.get(task.name), made)
+            shown for task in made.tasks for shown in self._shown(task, short[task.name], kept.get(task.name), made)
         )
         state = f"This job has not made any file yet; `zesty-otter run {self.path.name}` makes them."
-        if not entries:
+        if not len(kept):
             assets = ()
-        return Contents(made.title or self.path.name, assets, state, files=(self.path, kept))
+        kept.close()
+        return Contents(made.title or self.path.name, assets, state, files=(self.path, kept.path))
 
     def _shown(self, task: Task, name: str, entry: Entry | None, made: Plan) -> Iterator[Shown]:
         result = self.last.get(task.name)

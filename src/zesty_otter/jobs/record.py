@@ -1,27 +1,38 @@
 """What a job remembers of its last run, so that unchanged assets are not made again.
 
-A JSON file beside the outputs. It holds hashes, no times and no order of events: the same job over the
-same files always leaves the same record.
+An SQLite database beside the outputs with a row for each asset, written as work is done. What it says of the assets
+depends on the job and its files alone, whoever made them in whatever order; when they were last looked at, and how
+long they took, stands in columns of its own.
 """
 
 from __future__ import annotations
 
+import contextlib
 import functools
 import hashlib
 import json
 import os
-from collections.abc import Iterable, Mapping, Sequence
+import sqlite3
+import time
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 from zesty_otter import __version__
 from zesty_otter.audit.facts import FileFacts
 from zesty_otter.audit.findings import Finding
+from zesty_otter.errors import OutputError
 from zesty_otter.formats.files import save
 from zesty_otter.jobs.planning import Task
 from zesty_otter.jobs.work import Made, hash_of
 from zesty_otter.steps import Step
+
+ENDING = ".record"
+_SETTLED, _COARSE = 0.1, 2.0  # seconds after which a file's times tell a later change, by how exact they are
+
+Stamp = tuple[int, int, int]
+"""A file's size and the times of its last change, of its bytes and of what is said of it."""
 
 
 @dataclass(frozen=True)
@@ -54,133 +65,331 @@ class Delivered:
 
 @dataclass(frozen=True)
 class Entry:
-    """One asset of the last run. ``findings`` stand for as long as nothing changes."""
+    """One asset of the last run. ``findings`` stand for as long as nothing changes; ``stamps`` are those of its files
+    when they were as their hashes say; ``seconds`` is how long it took."""
 
     settings: str
     inputs: dict[str, str | None]
     files: tuple[Delivered, ...]
     findings: tuple[Finding, ...] = ()
+    stamps: dict[str, Stamp] = field(default_factory=dict)
+    seconds: float = 0.0
 
-    def edited(self, folder: Path, intended: Mapping[str, str]) -> list[str]:
-        """Files that are not as they were written; ``intended`` are those that a run was about to put in place."""
-        return [path for path, was in self._hashes() if hash_of(folder / path) not in (was, intended.get(path), None)]
+    def hashes(self) -> dict[str, str]:
+        """Of all its files, by path from the folder of the job."""
+        return {path: was for file in self.files for path, was in file.hashes.items()}
 
-    def missing(self, folder: Path) -> bool:
-        return any(not (folder / path).exists() for path, _ in self._hashes())
+    def compared(self, folder: Path, intended: Mapping[str, str], *, inputs: bool = True) -> Standing:
+        """How its files stand now, and what it was made of where ``inputs``.
 
-    def is_of(self, settings: str, folder: Path) -> bool:
-        """Whether the asset would come out the same: same settings, same inputs."""
-        if settings != self.settings:
-            return False
-        return all(hash_of(folder / path) == was for path, was in self.inputs.items())
+        Sizes and times tell of most files that they are the same; of the others their bytes do.
 
-    def _hashes(self) -> Iterable[tuple[str, str]]:
-        return {path: was for file in self.files for path, was in file.hashes.items()}.items()
+        Parameters
+        ----------
+        folder : Path
+            That of the job.
+        intended : mapping of str to str
+            Hashes of files that a run was about to put in place.
+        """
+        stamps = dict(self.stamps)
+        home = str(folder)
+
+        def now(path: str) -> str | None:
+            """The hash of a file, or that of the record where nothing speaks against it; None where it is gone."""
+            full = os.path.join(home, path)  # noqa: PTH118
+            stamp = _stamp_of(full)
+            if stamp is not None and stamp == self.stamps.get(path):
+                return ""
+            stamps.pop(path, None)
+            found = None if stamp is None else hash_of(Path(full))
+            if found is not None and stamp is not None and _has_settled(stamp):
+                stamps[path] = stamp
+            return found
+
+        missing, edited = False, []
+        for path, was in self.hashes().items():
+            found = now(path)
+            missing = missing or found is None
+            if found not in ("", was, intended.get(path), None):
+                edited.append(path)
+        same = inputs and all(now(path) in ("" if was else None, was) for path, was in self.inputs.items())
+        return Standing(same, missing, edited, stamps)
 
 
-@dataclass
+@dataclass(frozen=True)
+class Standing:
+    """Whether inputs are the same, whether files are missing, which were edited by hand, and stamps of now."""
+
+    same: bool
+    missing: bool
+    edited: list[str]
+    stamps: dict[str, Stamp]
+
+
+def settled(folder: Path, stamps: Mapping[str, Stamp], before: float | None = None) -> dict[str, Stamp]:
+    """Those stamps that files still have and that tell a later change, or that are older than ``before``."""
+    home, found = str(folder), {}
+    for path, stamp in stamps.items():
+        old = _has_settled(stamp) if before is None else max(stamp[1:]) / 1e9 < before - _COARSE
+        if old and _stamp_of(os.path.join(home, path)) == stamp:  # noqa: PTH118
+            found[path] = stamp
+    return found
+
+
+def stamps_of(folder: Path, paths: Iterable[str]) -> dict[str, Stamp]:
+    """Sizes and times of files that are there."""
+    home = str(folder)
+    found = {path: _stamp_of(os.path.join(home, path)) for path in paths}  # noqa: PTH118
+    return {path: stamp for path, stamp in found.items() if stamp is not None}
+
+
+def _stamp_of(path: str) -> Stamp | None:
+    try:
+        about = os.stat(path)  # noqa: PTH116
+    except OSError:
+        return None
+    return about.st_size, about.st_mtime_ns, about.st_ctime_ns
+
+
+def _has_settled(stamp: Stamp) -> bool:
+    """Whether a file that is changed from now on will have other times."""
+    last = max(stamp[1:])
+    return time.time() - last / 1e9 > (_SETTLED if last % 1_000_000_000 else _COARSE)
+
+
+_TABLES = """
+CREATE TABLE IF NOT EXISTS about (key TEXT PRIMARY KEY, value TEXT) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS assets (
+    name TEXT PRIMARY KEY, settings TEXT, inputs TEXT, files TEXT, findings TEXT, stamps TEXT, seconds REAL
+) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS made (path TEXT PRIMARY KEY, asset TEXT) WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS made_of ON made (asset);
+"""
+_ROW = "name, settings, inputs, files, findings, stamps, seconds"
+
+
 class Record:
-    """The entries of all assets, by name. ``intended`` are files that a run that was stopped was about to put in
-    place, with their hashes; ``plain`` says that page and arrivals are not named after the job."""
+    """What is recorded of a job.
 
-    path: Path
-    entries: dict[str, Entry] = field(default_factory=dict)
-    intended: dict[str, str] = field(default_factory=dict)
-    plain: bool = True
+    ``intended`` are files that a run that was stopped was about to put in place, with their hashes; ``plain`` says
+    that page and arrivals are not named after the job.
 
-    def write(self) -> None:
-        """Put the record in its place; what was intended is done."""
-        text = _lines("{", {name: _plain(self.entries[name]) for name in sorted(self.entries)}, "}")
-        head = f'"zesty_otter": "{__version__}", "plain": {json.dumps(self.plain)}'
-        save({self.path.name: [f'{{{head}, "assets": {text}}}\n'.encode()]}, self.path)
+    Parameters
+    ----------
+    path : Path
+        The database; what cannot be read as one counts as none.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.intended: dict[str, str] = {}
+        self.plain = True
+        self.is_of_this_version = True
+        self._database: sqlite3.Connection | None = None
+        self._journaling: IO[str] | None = None
+        if path.is_file():
+            try:
+                self._database = self._connected()
+                about = dict(self._database.execute("SELECT key, value FROM about"))
+                self.plain = about.get("plain") != "no"
+                self.is_of_this_version = about.get("zesty_otter") == __version__
+                self._database.execute(f"SELECT {_ROW} FROM assets LIMIT 1").fetchone()
+            except sqlite3.Error:
+                self.close()
+        with contextlib.suppress(OSError, ValueError, TypeError):
+            # Its last line may not be finished; what stands before it counts.
+            for line in self._journal.read_text("utf-8").splitlines():
+                self.intended.update(json.loads(line))
+
+    def __len__(self) -> int:
+        return int(self._found("SELECT count(*) FROM assets")[0][0]) if self._database else 0
+
+    def __contains__(self, name: str) -> bool:
+        return bool(self._found("SELECT 1 FROM assets WHERE name = ?", name))
+
+    def names(self) -> set[str]:
+        """Of all assets."""
+        return {name for (name,) in self._found("SELECT name FROM assets")}
+
+    def get(self, name: str) -> Entry | None:
+        """The entry of an asset; of a run of another version it is current under no settings."""
+        found = self._found(f"SELECT {_ROW} FROM assets WHERE name = ?", name)
+        return self._entry(found[0]) if found else None
+
+    def entries(self) -> Iterator[tuple[str, Entry]]:
+        """All of them, by name."""
+        if self._database is not None:
+            for row in self._database.execute(f"SELECT {_ROW} FROM assets ORDER BY name"):
+                yield row[0], self._entry(row)
+
+    def seconds(self) -> dict[str, float]:
+        """How long assets took."""
+        return dict(self._found("SELECT name, seconds FROM assets"))
+
+    def owner(self, path: str) -> str | None:
+        """The asset that a file is of, if a run of this job made it or was about to ("")."""
+        found = self._found("SELECT asset FROM made WHERE path = ?", path)
+        return str(found[0][0]) if found else "" if path in self.intended else None
+
+    def put(self, name: str, entry: Entry) -> None:
+        """Remember an asset."""
+        database = self._writable()
+        row = (
+            name,
+            entry.settings,
+            _text(entry.inputs),
+            _text([_plain_file(one) for one in entry.files]),
+            _text([vars(one) for one in entry.findings]),
+            _text(entry.stamps),
+            entry.seconds,
+        )
+        database.execute("DELETE FROM made WHERE asset = ?", (name,))
+        database.execute(f"INSERT OR REPLACE INTO assets ({_ROW}) VALUES (?, ?, ?, ?, ?, ?, ?)", row)
+        database.executemany("INSERT OR REPLACE INTO made VALUES (?, ?)", [(path, name) for path in entry.hashes()])
+
+    def put_stamps(self, name: str, stamps: Mapping[str, Stamp]) -> None:
+        """Remember how the files of an asset look, which are the same."""
+        self._writable().execute("UPDATE assets SET stamps = ? WHERE name = ?", (_text(stamps), name))
+
+    def forget(self, name: str) -> None:
+        """Forget an asset and what it made."""
+        self._writable().execute("DELETE FROM made WHERE asset = ?", (name,))
+        self._writable().execute("DELETE FROM assets WHERE name = ?", (name,))
+
+    def intend(self, hashes: Mapping[str, str]) -> None:
+        """Say which files are about to be put in place, so that a run that is killed then knows them as its own."""
+        self.intended.update(hashes)
+        if self._journaling is None:
+            self._journaling = self._journal.open("a", encoding="utf-8")
+        self._journaling.write(json.dumps(hashes) + "\n")
+        self._journaling.flush()
+
+    def commit(self) -> None:
+        """What was put is there from now on, also for a run after this one was killed; what was intended is done."""
+        if self._database is not None:
+            try:
+                self._database.commit()
+            except sqlite3.Error as error:
+                raise self._unwritable(error) from None
+        if self._journaling is not None:
+            self._journaling.close()
+            self._journaling = None
         self._journal.unlink(missing_ok=True)
+
+    def close(self) -> None:
+        """Let go of the files."""
+        if self._journaling is not None:
+            self._journaling.close()
+            self._journaling = None
+        if self._database is not None:
+            self._database.close()
+            self._database = None
+
+    def as_json(self) -> str:
+        """All of it to read: for each asset hashes of its settings, inputs and files, and what arrived."""
+        entries = {
+            name: {
+                "settings": entry.settings,
+                "inputs": entry.inputs,
+                "files": [_plain_file(one) for one in entry.files],
+                "findings": [vars(one) for one in entry.findings],
+            }
+            for name, entry in self.entries()
+        }
+        lines = ",".join(f"\n {_text(name)}: {_text(one)}" for name, one in entries.items())
+        return f'{{"zesty_otter": "{__version__}", "assets": {{{lines}\n}}}}\n'
 
     @property
     def _journal(self) -> Path:
         return self.path.with_name(f".{self.path.stem}.journal")
 
-    def intend(self, hashes: Mapping[str, str]) -> None:
-        """Say which files are about to be put in place, so that a run that is killed then knows them as its own."""
-        self.intended.update(hashes)
-        with self._journal.open("a", encoding="utf-8") as file:
-            file.write(json.dumps(hashes) + "\n")
+    def _connected(self) -> sqlite3.Connection:
+        database = sqlite3.connect(self.path, timeout=20.0)
+        database.execute("PRAGMA synchronous = NORMAL")
+        return database
 
-    def owns(self, path: str) -> bool:
-        """Whether a run of this job made the file, or was about to."""
-        if not hasattr(self, "_owned"):
-            self._owned = {one for entry in self.entries.values() for file in entry.files for one in file.hashes}
-        return path in self._owned or path in self.intended
+    def _writable(self) -> sqlite3.Connection:
+        """The database, which is made where there is none."""
+        if self._database is None:
+            try:
+                self.path.unlink(missing_ok=True)
+                self._database = self._connected()
+                self._database.executescript(_TABLES)
+            except (OSError, sqlite3.Error) as error:
+                raise self._unwritable(error) from None
+            self._say()
+        return self._database
 
+    def _say(self) -> None:
+        about = {"zesty_otter": __version__, "plain": "yes" if self.plain else "no"}
+        assert self._database is not None
+        self._database.executemany("INSERT OR REPLACE INTO about VALUES (?, ?)", about.items())
 
-def load(path: Path) -> Record:
-    """The record of the last run; an empty one when there is none that can be read.
+    def renew(self) -> None:
+        """Say that what is put from now on is of this version, and no entry of another is current any more."""
+        if self._database is not None and not self.is_of_this_version:
+            self._database.execute("UPDATE assets SET settings = ''")
+            self._say()
+            self.is_of_this_version = True
 
-    Of a run of another version it says which files are the job's own, and that none is current.
-    """
-    record = Record(path)
-    try:
-        document = json.loads(path.read_text("utf-8"))
-        record.entries = {name: _entry(one) for name, one in document["assets"].items()}
-        record.plain = bool(document.get("plain", True))
-        if document["zesty_otter"] != __version__:
-            record.entries = {name: replace(one, settings="") for name, one in record.entries.items()}
-    except (OSError, ValueError, KeyError, TypeError, AttributeError):
-        record.entries = {}
-    try:
-        for line in record._journal.read_text("utf-8").splitlines():
-            record.intended.update(json.loads(line))
-    except (OSError, ValueError, TypeError):
-        pass  # none, or its last line was not finished: what stands before it counts
-    return record
+    def _unwritable(self, error: Exception) -> OutputError:
+        remedy = "Make room, change the permissions, or choose another folder, and run again."
+        return OutputError(f"the record could not be written: {error}.", file=self.path, remedy=remedy)
 
+    def _found(self, text: str, *values: str) -> list[Any]:
+        return self._database.execute(text, values).fetchall() if self._database is not None else []
 
-def others_in(folder: Path, own: Path) -> dict[str, str]:
-    """The files that other jobs made in a folder, and the names of these jobs."""
-    found: dict[str, str] = {}
-    for path in sorted(folder.glob("*.record.json")):
-        if path != own:
-            name = path.name.removesuffix(".record.json")
-            entries = load(path).entries.values()
-            found |= {one: name for entry in entries for file in entry.files for one in file.hashes}
-    return found
-
-
-def _lines(opening: str, items: dict[str, Any], closing: str) -> str:
-    """JSON with a line for each item, quick to make and easy to compare; a list when it opens with a bracket."""
-    lines = [json.dumps(item, ensure_ascii=False) for item in items.values()]
-    if opening == "{":
-        lines = [f"{json.dumps(name, ensure_ascii=False)}: {line}" for name, line in zip(items, lines, strict=True)]
-    return opening + ",".join(f"\n {line}" for line in lines) + f"\n{closing}"
+    def _entry(self, row: tuple[Any, ...]) -> Entry:
+        _, settings, inputs, files, findings, stamps, seconds = row
+        return Entry(
+            settings if self.is_of_this_version else "",
+            json.loads(inputs),
+            tuple(map(_file, json.loads(files))),
+            tuple(map(_finding, json.loads(findings))),
+            {path: tuple(stamp) for path, stamp in json.loads(stamps).items()},
+            seconds,
+        )
 
 
-def arrivals(entries: dict[str, Entry]) -> str:
-    """What arrived, as JSON: for each asset its files with width, height and depth in metres, and counts."""
-    items = {
-        name: {
-            "asset": name,
-            "files": [
-                {
-                    "output": one.output,
-                    "file": one.path,
-                    "bytes": one.facts.bytes,
-                    "size": [round(side, 6) for side in one.facts.size],
-                    "nodes": one.facts.nodes,
-                    "meshes": one.facts.meshes,
-                    "triangles": one.facts.triangles,
-                    "seen_triangles": one.facts.seen_triangles,
-                    "vertices": one.facts.vertices,
-                    "sections": one.facts.sections,
-                    "materials": list(one.facts.materials),
-                    "arrived": not one.problems,
-                    "read_back": one.read_back,
-                    "problems": list(one.problems),
-                }
-                for one in entry.files
-            ],
-        }
-        for name, entry in sorted(entries.items())
+def record_of(folder: Path, job: str) -> Record:
+    """The record of a job."""
+    return Record(folder / f"{job}{ENDING}")
+
+
+def others_in(folder: Path, own: Path) -> dict[str, Record]:
+    """The records of other jobs that made files in a folder, by their names."""
+    records = {path.stem: Record(path) for path in sorted(folder.glob(f"*{ENDING}")) if path != own}
+    return {name: one for name, one in records.items() if len(one)}
+
+
+def write_arrivals(record: Record, path: Path) -> None:
+    """Say what arrived, a line of JSON for each asset: its files with width, height and depth in metres, and counts."""
+    save({path.name: (f"{_text(_arrival(name, entry))}\n".encode() for name, entry in record.entries())}, path)
+
+
+def _arrival(name: str, entry: Entry) -> dict[str, Any]:
+    return {
+        "asset": name,
+        "files": [
+            {
+                "output": one.output,
+                "file": one.path,
+                "bytes": one.facts.bytes,
+                "size": [round(side, 6) for side in one.facts.size],
+                "nodes": one.facts.nodes,
+                "meshes": one.facts.meshes,
+                "triangles": one.facts.triangles,
+                "seen_triangles": one.facts.seen_triangles,
+                "vertices": one.facts.vertices,
+                "sections": one.facts.sections,
+                "materials": list(one.facts.materials),
+                "arrived": not one.problems,
+                "read_back": one.read_back,
+                "problems": list(one.problems),
+            }
+            for one in entry.files
+        ],
     }
-    return f'{{"assets": {_lines("[", items, "]")}}}\n'
 
 
 def entry_of(
@@ -189,9 +398,11 @@ def entry_of(
     files: Iterable[Delivered],
     folder: Path,
     findings: Iterable[Finding] = (),
+    seconds: float = 0.0,
 ) -> Entry:
     """The entry of an asset that was just made."""
-    return Entry(settings, {_from(folder, path): one for path, one in inputs}, tuple(files), tuple(findings))
+    entry = Entry(settings, {_from(folder, path): one for path, one in inputs}, tuple(files), tuple(findings))
+    return replace(entry, seconds=round(seconds, 3))
 
 
 def delivered(made: Made, name: str) -> Delivered:
@@ -264,44 +475,28 @@ def _relative(folder: str, home: str) -> str:
         return Path(home).as_posix()
 
 
-def _plain(entry: Entry) -> dict[str, Any]:
+def _text(value: Any) -> str:
+    return json.dumps(value, ensure_ascii=False)
+
+
+def _plain_file(one: Delivered) -> dict[str, Any]:
     return {
-        "settings": entry.settings,
-        "inputs": entry.inputs,
-        "files": [
-            {
-                "output": one.output,
-                "path": one.path,
-                "hashes": one.hashes,
-                "problems": list(one.problems),
-                "read_back": one.read_back,
-                "facts": {key: value for key, value in vars(one.facts).items() if key != "paths"},
-            }
-            for one in entry.files
-        ],
-        "findings": [vars(one) for one in entry.findings],
+        "output": one.output,
+        "path": one.path,
+        "hashes": one.hashes,
+        "problems": list(one.problems),
+        "read_back": one.read_back,
+        "facts": {key: value for key, value in vars(one.facts).items() if key != "paths"},
     }
 
 
-def _entry(document: dict[str, Any]) -> Entry:
-    files = tuple(
-        Delivered(
-            one["output"],
-            one["path"],
-            one["hashes"],
-            _facts(one["facts"]),
-            tuple(one["problems"]),
-            one.get("read_back", True),
-        )
-        for one in document["files"]
-    )
-    findings = tuple(
-        Finding(**{**one, "place": tuple(one["place"]) if one.get("place") else None})
-        for one in document.get("findings", ())
-    )
-    return Entry(document["settings"], dict(document["inputs"]), files, findings)
+def _file(document: dict[str, Any]) -> Delivered:
+    facts: dict[str, Any] = {
+        key: tuple(value) if isinstance(value, list) else value for key, value in document["facts"].items()
+    }
+    own = {**document, "problems": tuple(document["problems"]), "facts": FileFacts(**facts, paths=())}
+    return Delivered(**own)
 
 
-def _facts(document: dict[str, Any]) -> FileFacts:
-    lists: dict[str, Any] = {key: tuple(value) if isinstance(value, list) else value for key, value in document.items()}
-    return FileFacts(**lists, paths=())
+def _finding(document: dict[str, Any]) -> Finding:
+    return Finding(**{**document, "place": tuple(document["place"]) if document.get("place") else None})

@@ -21,7 +21,7 @@ from zesty_otter.page import ON_A_PAGE
 
 if TYPE_CHECKING:
     from zesty_otter.jobs.planning import Task
-    from zesty_otter.jobs.record import Delivered, Entry
+    from zesty_otter.jobs.record import Delivered, Entry, Record
     from zesty_otter.jobs.run import AssetResult, JobResult
     from zesty_otter.page.report import Part, ReportAsset
 
@@ -115,15 +115,14 @@ class Parts:
         return database
 
 
-def write_report(result: JobResult, tasks: Sequence[Task], entries: dict[str, Entry], parts: Parts, path: Path) -> None:
+def write_report(result: JobResult, tasks: Sequence[Task], record: Record, parts: Parts, path: Path) -> None:
     """Write the page of a job, or the page that lists several.
 
     Parameters
     ----------
     result : JobResult
     tasks : sequence of Task
-    entries : dict of str to Entry
-        What is recorded of each asset.
+    record : Record
     parts : Parts
         Those that are not there are made here; what cannot be read any more has no picture.
     path : Path
@@ -132,14 +131,15 @@ def write_report(result: JobResult, tasks: Sequence[Task], entries: dict[str, En
     from zesty_otter.page.report import Part, index_page, page
 
     by_name = {task.name: task for task in tasks}
-    assets = [_told(asset, entries) for asset in result.assets]
+    assets = [_told(asset, record.get(asset.name)) for asset in result.assets]
 
     def part_of_asset(asset: ReportAsset) -> Part:
         if not asset.key:
             return Part()
         known = parts.read(asset.key)
         if known is None:
-            shown = _shown(entries[asset.name].files).path
+            entry = record.get(asset.name)
+            shown = _shown(entry.files).path if entry else ""
             known = part_of(by_name.get(asset.name), result.folder / shown, small=len(assets) > ON_A_PAGE) or Part()
             parts.take(asset.key, known)
         return known
@@ -169,11 +169,11 @@ def write_report(result: JobResult, tasks: Sequence[Task], entries: dict[str, En
     _remove_others(path, set(names))
 
 
-def _told(asset: AssetResult, entries: dict[str, Entry]) -> ReportAsset:
+def _told(asset: AssetResult, entry: Entry | None) -> ReportAsset:
     """What a page says of an asset."""
     from zesty_otter.page.report import ReportAsset, ReportFile
 
-    made = bool(asset.files) and asset.name in entries
+    made = entry if asset.files else None
     return ReportAsset(
         asset.name,
         asset.state,
@@ -181,7 +181,7 @@ def _told(asset: AssetResult, entries: dict[str, Entry]) -> ReportAsset:
         tuple(ReportFile(one.path, one.facts.triangles_in_words, one.problems) for one in asset.files),
         asset.findings,
         () if made else _worth_telling(asset.notes),  # its part has them, and keeps them while it stays the same
-        key_of(entries[asset.name]) if made else "",
+        key_of(made) if made else "",
     )
 
 

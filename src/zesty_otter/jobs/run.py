@@ -15,12 +15,12 @@ from typing import Literal
 
 from zesty_otter.audit.findings import Finding
 from zesty_otter.errors import OutputError, UsageError, ZestyOtterError
-from zesty_otter.formats.files import save
 from zesty_otter.jobs import job_file, record, report
 from zesty_otter.jobs.job_file import Job
 from zesty_otter.jobs.lay_out import in_rows
+from zesty_otter.jobs.locking import held
 from zesty_otter.jobs.planning import Plan, Task, clash, plan
-from zesty_otter.jobs.record import Delivered, Entry, Record
+from zesty_otter.jobs.record import Delivered, Entry, Record, Stamp, Standing
 from zesty_otter.jobs.ways import Processes, Way
 from zesty_otter.jobs.work import Done, Made, hash_of, only_planned, work
 from zesty_otter.model import Note
@@ -215,8 +215,12 @@ def run_planned(
     replace_edited: bool = False,
     replace_foreign: bool = False,
     dry_run: bool = False,
+    patience: float = 0.0,
 ) -> JobResult:
-    """Run a job that is worked out, of which a part when ``in_part``; the others are those of `run_job`."""
+    """Run a job that is worked out, of which a part when ``in_part``; the others are those of `run_job`.
+
+    For another run of it that is under way it waits for as long as ``patience`` says.
+    """
     run = _Run(
         made,
         on_progress or (lambda event: None),
@@ -225,7 +229,7 @@ def run_planned(
         replace_foreign=replace_foreign,
         in_part=in_part,
     )
-    return run.planned() if dry_run else run.result(way)
+    return run.planned() if dry_run else run.result(way, patience=patience)
 
 
 @dataclass
@@ -243,67 +247,89 @@ class _Run:
 
     def __post_init__(self) -> None:
         self.folder = self.plan.folder
-        self.record: Record = record.load(self.folder / f"{self.plan.name}.record.json")
-        self.before = dict(self.record.entries)
-        self.others = record.others_in(self.folder, self.record.path)
-        if not self.before:
-            self.record.plain = not self.others
+        self.unstamped: dict[str, tuple[dict[str, Stamp], dict[str, Stamp]]] = {}  # inputs and files of new entries
         self.parts = report.Parts(self.folder / f".{self.plan.name}.report")
         self.settings = record.settings_of(self.plan.tasks, self.folder)
         self.total = len(self.plan.tasks)
         self.sources = {_identity(part.file.path) for task in self.plan.tasks for part in task.parts}
         self.record_due = time.monotonic() + _RECORD_EVERY
 
+    def _open_record(self) -> None:
+        self.record: Record = record.record_of(self.folder, self.plan.name)
+        self.before = self.record.names()
+        self.others = record.others_in(self.folder, self.record.path)
+        if not self.before:
+            self.record.plain = not self.others
+
     def planned(self) -> JobResult:
         """What a run would do."""
+        self._open_record()
         for task in self.plan.tasks:
             known = list(task.known_files())
             done = Done(tuple(only_planned(output, path) for path, output in known))
             if any(output.settings.split != "scene" for output in task.outputs):
                 done = work(task, None)
             files = tuple(Delivered(one.output, one.path.as_posix(), {}, one.facts) for one in done.made)
-            current = not self.fresh and self._is_current(task)
-            state: State = "failed" if done.error else "unchanged" if current else "planned"
+            state: State = "failed" if done.error else "unchanged" if self._current(task) else "planned"
             self._finish(AssetResult(task.name, state, files, error=done.error))
         self._refuse_clashes({name: _claimed(r.files) for name, r in self.results.items()})
+        self._close()
         return self._job_result(None)
 
-    def result(self, way: Way) -> JobResult:
+    def result(self, way: Way, *, patience: float = 0.0) -> JobResult:
         """Do it."""
-        staging = self._staging()
-        try:
-            todo = []
-            for task in self.plan.tasks:
-                if not self.fresh and self._is_current(task):
-                    self._skip(task)
-                else:
-                    todo.append(task)
-            held: list[tuple[Task, Done]] = []
-            hold = len(self.plan.tasks) > 1 and any(map(_names_may_clash, todo))
-            for task, done in way(todo, staging, report=self.plan.report):
-                if hold:
-                    held.append((task, done))
-                else:
-                    self._publish(task, done)
-            if held:
-                order = {task.name: n for n, task in enumerate(todo)}
-                held.sort(key=lambda pair: order[pair[0].name])
-                self._refuse_clashes({task.name: _claims(done) for task, done in held})
-                for task, done in held:
-                    self._publish(task, done)
-            overview = self._lay_out()
-            self._forget_gone()
-            self._write_record()
-        except KeyboardInterrupt:
-            self._write_record()
-            raise
-        finally:
-            shutil.rmtree(staging, ignore_errors=True)
-            self._sweep()
-            self.parts.close()
-            with contextlib.suppress(OSError):
-                self.folder.rmdir()  # only succeeds when nothing was put there
-        return self._reported(self._job_result(overview))
+        with contextlib.ExitStack() as stack:
+            stack.callback(self._leave_folder)
+            self._open_folder()
+            self.began = stack.enter_context(held(self.folder, self.plan.name, patience=patience))
+            stack.callback(self._close)
+            self._open_record()
+            try:
+                self._sweep()
+                self._open_folder()
+                self.record.renew()
+                todo = []
+                for task in self.plan.tasks:
+                    current = self._current(task)
+                    if current is None:
+                        todo.append(task)
+                    else:
+                        self._skip(task, *current)
+                self._work(todo, way)
+                overview = self._lay_out()
+                self._forget_gone()
+                self._write_record()
+            except KeyboardInterrupt:
+                self._write_record()
+                raise
+            finally:
+                self._sweep()
+            return self._reported(self._job_result(overview))
+
+    def _close(self) -> None:
+        self.parts.close()
+        for one in (self.record, *self.others.values()):
+            one.close()
+
+    def _leave_folder(self) -> None:
+        with contextlib.suppress(OSError):
+            self.folder.rmdir()  # only succeeds when nothing was put there
+
+    def _work(self, todo: list[Task], way: Way) -> None:
+        held_back: list[tuple[Task, Done]] = []
+        hold = len(self.plan.tasks) > 1 and any(map(_names_may_clash, todo))
+        seconds = self.record.seconds() if todo else {}
+        for task, done in way(todo, self.folder / self._staging, report=self.plan.report, seconds=seconds):
+            if hold:
+                held_back.append((task, done))
+            else:
+                self._publish(task, done)
+        if held_back:
+            order = {task.name: n for n, task in enumerate(todo)}
+            held_back.sort(key=lambda pair: order[pair[0].name])
+            self._refuse_clashes({task.name: _claims(done) for task, done in held_back})
+            for task, done in held_back:
+                self._publish(task, done)
 
     def _reported(self, result: JobResult) -> JobResult:
         """The result with its page, which is made anew when anything was."""
@@ -311,13 +337,10 @@ class _Run:
         if not self.plan.report or not result.assets:
             return result
         news = any(asset.state in ("written", "failed") for asset in result.assets)
-        if news or not path.exists() or self.before.keys() != self.record.entries.keys():
-            try:
-                report.write_report(result, self.plan.tasks, self.record.entries, self.parts, path)
-                if not self.in_part:
-                    self.parts.keep_only({report.key_of(one) for one in self.record.entries.values()})
-            finally:
-                self.parts.close()
+        if news or not path.exists() or self.before != self.record.names():
+            report.write_report(result, self.plan.tasks, self.record, self.parts, path)
+            if not self.in_part:
+                self.parts.keep_only({report.key_of(one) for _, one in self.record.entries()})
         return replace(result, report=path)
 
     def _job_result(self, overview: AssetResult | None) -> JobResult:
@@ -325,48 +348,53 @@ class _Run:
         assets = tuple(self.results[task.name] for task in self.plan.tasks)
         return JobResult(self.plan.title, self.folder, (*assets, *failed), overview, tuple(self.remarks))
 
-    def _staging(self) -> Path:
-        """A folder of this run's own, in which files stand until they are whole."""
-        staging = self.folder / f".zesty-otter-{os.getpid()}"
+    def _open_folder(self) -> None:
         try:
-            self._sweep()
-            staging.mkdir(parents=True, exist_ok=True)
+            self.folder.mkdir(parents=True, exist_ok=True)
+            (self.folder / self._staging).mkdir(exist_ok=True)
         except OSError as error:
             raise OutputError(
                 f"nothing can be written there: {error.strerror or error}.",
                 file=self.folder,
                 remedy="Choose another folder in the job, or change its permissions.",
             ) from None
-        return staging
+
+    @property
+    def _staging(self) -> str:
+        """A folder of this job's own, in which files stand until they are whole."""
+        return f".zesty-otter-{self.plan.name}"
 
     def _sweep(self) -> None:
         """Remove what runs that were killed left behind."""
-        for left in self.folder.glob(".zesty-otter-*"):
-            if not _is_running(left.name.rpartition("-")[2]):
-                shutil.rmtree(left, ignore_errors=True)
+        shutil.rmtree(self.folder / self._staging, ignore_errors=True)
         for part in self.folder.glob(".*.part"):
             if not _is_running(part.suffixes[-2].lstrip(".") if len(part.suffixes) > 1 else ""):
                 part.unlink(missing_ok=True)
 
-    def _is_current(self, task: Task) -> bool:
-        entry = self.before.get(task.name)
-        if entry is not None and any(path in self.record.intended for file in entry.files for path in file.hashes):
-            return False  # a run was stopped while it put these in place
-        if entry is None or entry.missing(self.folder) or not entry.is_of(self.settings[task.name], self.folder):
-            return False
-        return not (self.replace_edited and self._edited_of(entry))
+    def _current(self, task: Task) -> tuple[Entry, Standing] | None:
+        """What is recorded of an asset and how it stands, where nothing is to be done."""
+        entry = None if self.fresh else self.record.get(task.name)
+        if entry is None or entry.settings != self.settings[task.name]:
+            return None
+        if any(path in self.record.intended for path in entry.hashes()):
+            return None  # a run was stopped while it put these in place
+        standing = entry.compared(self.folder, self.record.intended)
+        if not standing.same or standing.missing or (self.replace_edited and standing.edited):
+            return None
+        return entry, standing
 
-    def _edited_of(self, entry: Entry) -> list[str]:
-        return entry.edited(self.folder, self.record.intended)
-
-    def _skip(self, task: Task) -> None:
-        entry = self.before[task.name]
-        edited = self._edited_of(entry)
+    def _skip(self, task: Task, entry: Entry, standing: Standing) -> None:
+        if standing.stamps != entry.stamps:
+            self.record.put_stamps(task.name, standing.stamps)
+        edited = standing.edited
         findings = (*entry.findings, *map(_edited, edited))
         files = tuple(
             replace(one, problems=(_EDITED,)) if one.hashes.keys() & set(edited) else one for one in entry.files
         )
         self._finish(AssetResult(task.name, "kept" if edited else "unchanged", files, findings=findings))
+
+    def _edited_of(self, entry: Entry) -> list[str]:
+        return entry.compared(self.folder, self.record.intended, inputs=False).edited
 
     def _publish(self, task: Task, done: Done) -> None:
         """Put what a task made in its place, and remember it."""
@@ -374,7 +402,7 @@ class _Run:
         if error is not None:
             self._finish(AssetResult(task.name, "failed", (), done.notes, done.findings, error))
             return
-        before = self.before.get(task.name)
+        before = self.record.get(task.name)
         edited = set(self._edited_of(before)) if before and not self.replace_edited else set()
         files: list[Delivered] = []
         findings = list(done.findings)
@@ -400,13 +428,19 @@ class _Run:
             self.remarks += [f"{path} is left from an earlier run; {task.name} no longer produces it" for path in gone]
         state: State = "kept" if kept else "written"
         settings = "edited" if kept else "stopped" if done.stopped else self.settings[task.name]
-        entry = record.entry_of(settings, done.inputs, files, self.folder, done.findings)
-        self.record.entries[task.name] = entry
+        entry = record.entry_of(settings, done.inputs, files, self.folder, done.findings, done.seconds)
+        self._remember(task.name, entry, as_made=not kept)
         if not kept:
             self.parts.take(report.key_of(entry), done.part)
         self._finish(AssetResult(task.name, state, tuple(files), done.notes, tuple(findings), stopped=done.stopped))
         if time.monotonic() > self.record_due:
-            self._write_record()
+            self._commit()
+
+    def _remember(self, name: str, entry: Entry, *, as_made: bool = True) -> None:
+        self.record.put(name, entry)
+        if as_made:
+            inputs, files = (record.stamps_of(self.folder, paths) for paths in (entry.inputs, entry.hashes()))
+            self.unstamped[name] = inputs, files
 
     def _put_in_place(self, made: Made, hashes: Mapping[str, str], read: dict[tuple[int, int], str]) -> None:
         """Move a file and its companions to where they belong, the file itself last.
@@ -444,9 +478,10 @@ class _Run:
         """Nothing is written over that this job did not make, unless it says the same."""
         for path, content in hashes.items() if not self.replace_foreign else ():
             target = self.folder / path
-            if self.record.owns(path) or not target.exists() or hash_of(target) == content:
+            if not target.exists() or self.record.owner(path) is not None or hash_of(target) == content:
                 continue
-            whose = f"was made by the job '{self.others[path]}'" if path in self.others else "was not made by this job"
+            other = next((job for job, one in self.others.items() if one.owner(path)), None)
+            whose = "was not made by this job" if other is None else f"was made by the job '{other}'"
             raise OutputError(
                 f"is there already and {whose}.",
                 file=target,
@@ -486,10 +521,11 @@ class _Run:
         first = {Path(file.path).with_suffix(""): file for file in reversed(files)}
         files = [file for file in files if first[Path(file.path).with_suffix("")] is file]
         key = json.dumps([settings.model_dump(mode="json"), [file.hashes for file in files]], sort_keys=True)
-        old = self.before.get(name)
+        old = self.record.get(name)
         if old is not None:
-            findings = tuple(map(_edited, self._edited_of(old)))
-            current = not self.fresh and old.settings == key and not old.missing(self.folder)
+            standing = old.compared(self.folder, self.record.intended, inputs=False)
+            findings = tuple(map(_edited, standing.edited))
+            current = not self.fresh and old.settings == key and not standing.missing
             if (findings and not self.replace_edited) or (current and not findings):
                 return AssetResult(name, "unchanged" if current else "kept", old.files, findings=findings)
         try:
@@ -509,25 +545,34 @@ class _Run:
             return AssetResult(name, "failed", error=error)
         hashes = {name: hash_of(self.folder / name) or ""}
         one = Delivered("overview", name, hashes, arrival.facts, arrival.problems)
-        self.record.entries[name] = record.entry_of(key, (), (one,), self.folder)
+        self._remember(name, record.entry_of(key, (), (one,), self.folder))
         return AssetResult(name, "written", (one,), tuple(note for note in notes if note.kind == "lost"))
 
     def _forget_gone(self) -> None:
         """Assets the job does not have any more leave the record, and what they made is named."""
         overview = self.plan.lay_out.file if self.plan.lay_out else ""
         there = {task.name for task in self.plan.tasks} | {name for name, _ in self.plan.problems} | {overview}
-        for name in sorted(set(self.before) - there) if not self.in_part else ():
-            del self.record.entries[name]
-            left = [file.path for file in self.before[name].files if (self.folder / file.path).exists()]
+        for name in sorted(self.before - there) if not self.in_part else ():
+            gone = self.record.get(name)
+            self.record.forget(name)
+            left = [file.path for file in gone.files if (self.folder / file.path).exists()] if gone else []
             self.remarks += [f"{path} is left from an earlier run; {name} is no longer in the job" for path in left]
 
+    def _commit(self) -> None:
+        """What was done until now is recorded, also for a run after this one was killed."""
+        for name, (inputs, files) in self.unstamped.items():
+            stamps = {**record.settled(self.folder, inputs, self.began), **record.settled(self.folder, files)}
+            self.record.put_stamps(name, stamps)
+        self.unstamped.clear()
+        self.record.commit()
+        self.record_due = time.monotonic() + _RECORD_EVERY
+
     def _write_record(self) -> None:
-        began = time.monotonic()
-        self.record.write()
-        path = self.folder / self._named("arrivals.json")
-        save({path.name: [record.arrivals(self.record.entries).encode()]}, path)
-        now = time.monotonic()
-        self.record_due = now + max(_RECORD_EVERY, 50 * (now - began))
+        self._commit()
+        path = self.folder / self._named("arrivals.jsonl")
+        states = {one.state for one in self.results.values()}
+        if states - {"unchanged"} or self.before != self.record.names() or not path.exists():
+            record.write_arrivals(self.record, path)
 
 
 _EDITED = "edited by hand since it was written"

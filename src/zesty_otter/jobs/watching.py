@@ -19,6 +19,7 @@ from zesty_otter.jobs.ways import Processes, Way
 from zesty_otter.pipeline.watching import Stamp, stamp_of, wait_for_change, wait_for_rest
 
 _BESIDE = (".toml", ".csv", ".mtl", ".bin", ".png", ".jpg", ".jpeg", ".webp", ".tga", ".bmp", ".gif", ".tif", ".tiff")
+_PATIENCE = 60.0  # seconds that a run waits for another of the same job
 _AGAIN = 0.3  # seconds after which what could not be read is read once more: it may not have been whole
 
 
@@ -129,6 +130,7 @@ def watch_job(
                 in_part=bool(only),
                 replace_edited=replace_edited,
                 replace_foreign=replace_foreign,
+                patience=_PATIENCE,
             )
 
         result = run()
@@ -193,8 +195,10 @@ def _stamps(made: Plan, job: Job, path: Path) -> dict[Path, Stamp]:
     """Every file that the job is made of, as far as it is known, with its time and size."""
     files = {path, *_targets(job)}
     files |= _sources(made)
-    for entry in record.load(made.folder / f"{made.name}.record.json").entries.values():
+    kept = record.record_of(made.folder, made.name)
+    for _, entry in kept.entries():
         files |= {Path(os.path.normpath(made.folder.absolute() / one)) for one in entry.inputs}
+    kept.close()
     return {one: stamp_of(one) for one in files}
 
 

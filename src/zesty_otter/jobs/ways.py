@@ -15,7 +15,7 @@ import sys
 import threading
 import time
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
@@ -25,6 +25,7 @@ from typing import Protocol
 from zesty_otter.errors import InputError
 from zesty_otter.geometry.parallel import cores_are_shared
 from zesty_otter.jobs.planning import Task
+from zesty_otter.jobs.scheduling import Load, fits, heaviest_first, memory_of_machine
 from zesty_otter.jobs.work import Done, work
 
 _AHEAD = 8  # tasks handed to each worker before it has done the last
@@ -33,7 +34,9 @@ _AHEAD = 8  # tasks handed to each worker before it has done the last
 class Way(Protocol):
     """How the tasks of a job are worked on."""
 
-    def __call__(self, tasks: list[Task], staging: Path, *, report: bool) -> Iterator[tuple[Task, Done]]:
+    def __call__(
+        self, tasks: list[Task], staging: Path, *, report: bool, seconds: Mapping[str, float]
+    ) -> Iterator[tuple[Task, Done]]:
         """Every task with what came of it, as each is done.
 
         Parameters
@@ -43,6 +46,8 @@ class Way(Protocol):
             The folder files are made in; each task has one of its own in it.
         report : bool
             Whether parts of the report are made.
+        seconds : mapping of str to float
+            How long assets took the last time, by the names of tasks.
 
         Yields
         ------
@@ -51,7 +56,9 @@ class Way(Protocol):
         """
 
 
-def here(tasks: list[Task], staging: Path, *, report: bool) -> Iterator[tuple[Task, Done]]:
+def here(
+    tasks: list[Task], staging: Path, *, report: bool, seconds: Mapping[str, float]
+) -> Iterator[tuple[Task, Done]]:
     """The way that works on one task after the other, in this process.
 
     Parameters
@@ -61,6 +68,8 @@ def here(tasks: list[Task], staging: Path, *, report: bool) -> Iterator[tuple[Ta
         The folder files are made in; each task has one of its own in it.
     report : bool
         Whether parts of the report are made.
+    seconds : mapping of str to float
+        How long assets took the last time, which changes nothing here.
 
     Yields
     ------
@@ -70,7 +79,7 @@ def here(tasks: list[Task], staging: Path, *, report: bool) -> Iterator[tuple[Ta
     Examples
     --------
     >>> from pathlib import Path
-    >>> list(here([], Path("staging"), report=False))
+    >>> list(here([], Path("staging"), report=False, seconds={}))
     []
     """
     for number, task in enumerate(tasks):
@@ -89,35 +98,36 @@ class Processes:
 
     workers: int
 
-    def __call__(self, tasks: list[Task], staging: Path, *, report: bool) -> Iterator[tuple[Task, Done]]:
+    def __call__(
+        self, tasks: list[Task], staging: Path, *, report: bool, seconds: Mapping[str, float]
+    ) -> Iterator[tuple[Task, Done]]:
         if self.workers == 1 or len(tasks) < 2:
-            yield from here(tasks, staging, report=report)
+            yield from here(tasks, staging, report=report, seconds=seconds)
             return
-        # The longest first, so that no worker is left with one at the end.
-        order = sorted(range(len(tasks)), key=lambda n: -sum(_size(part.file.path) for part in tasks[n].parts))
-        waiting, suspects = deque(order), list[int]()
+        waiting, suspects = deque(heaviest_first(tasks, seconds)), list[int]()
+        room = memory_of_machine()
         while waiting:
             before, broken = len(waiting), False
-            running: dict[Future[Done], int] = {}
+            running: dict[Future[Done], Load] = {}
             with _pool(tasks, staging, min(self.workers, len(waiting)), report) as pool:
                 while running or (waiting and not broken):
-                    while waiting and not broken and len(running) < _AHEAD * self.workers:
-                        number = waiting.popleft()
+                    while waiting and not broken and self._takes(waiting[0], running, room):
+                        load = waiting.popleft()
                         try:
-                            running[pool.submit(_work_on, number)] = number
+                            running[pool.submit(_work_on, load.number)] = load
                         except BrokenProcessPool:
-                            waiting.appendleft(number)
+                            waiting.appendleft(load)
                             broken = True
                     finished, _ = wait(running, return_when=FIRST_COMPLETED)
                     for future in finished:
-                        number = running.pop(future)
+                        number = running.pop(future).number
                         try:
                             yield tasks[number], future.result()
                         except BrokenProcessPool:
                             suspects.append(number)
                             broken = True
             if len(waiting) == before:  # it broke before anything began
-                suspects.append(waiting.popleft())
+                suspects.append(waiting.popleft().number)
         # A worker died and took the pool with it; alone it shows which asset it was.
         for number in suspects:
             with _pool(tasks, staging, 1, report) as pool:
@@ -127,6 +137,11 @@ class Processes:
                     problem = "the process that worked on it was killed, perhaps for want of memory."
                     remedy = "Run it alone with --only."
                     yield tasks[number], Done(error=InputError(problem, file=tasks[number].name, remedy=remedy))
+
+    def _takes(self, load: Load, running: Mapping[Future[Done], Load], room: float) -> bool:
+        """Whether a task may be handed out beside others: light ones some ahead, heavy ones as memory allows."""
+        light = len(running) < _AHEAD * self.workers
+        return light and fits(load, sum(one.memory for one in running.values()), room)
 
 
 @contextlib.contextmanager
@@ -173,10 +188,3 @@ def _begin(parent: int, tasks: list[Task], staging: Path, report: bool, crowded:
 def _work_on(number: int) -> Done:
     tasks, staging, report = _here
     return work(tasks[number], staging / str(number), report=report)
-
-
-def _size(path: Path) -> int:
-    try:
-        return path.stat().st_size
-    except OSError:
-        return 0

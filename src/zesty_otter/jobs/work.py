@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -51,8 +52,9 @@ class Made:
 class Done:
     """What came of a task.
 
-    ``inputs`` are hashes of what was read; None where a file was looked for in vain. ``part`` is its part
-    of the report. ``stopped`` are the names of pieces that were not written, as they break rules.
+    ``inputs`` are hashes of what was read; None where a file was looked for in vain. ``part`` is its part of the
+    report. ``stopped`` are the names of pieces that were not written, as they break rules. ``seconds`` is how long it
+    took, and ``worker`` who did it, where there are several machines.
     """
 
     made: tuple[Made, ...] = ()
@@ -62,6 +64,8 @@ class Done:
     error: ZestyOtterError | None = None
     part: pages.Part | None = None
     stopped: tuple[str, ...] = ()
+    seconds: float = 0.0
+    worker: str = ""
 
 
 def work(task: Task, staging: Path | None, *, report: bool = False) -> Done:
@@ -70,8 +74,9 @@ def work(task: Task, staging: Path | None, *, report: bool = False) -> Done:
     Nothing is written when ``staging`` is None. With ``report`` the asset's part of the page is made as well.
     Whatever goes wrong with the source is part of what came of it.
     """
+    began = time.perf_counter()
     try:
-        return _work(task, staging, report=report)
+        return replace(_work(task, staging, report=report), seconds=time.perf_counter() - began)
     except UnknownUnitError as error:
         remedy = 'Say it in its [[sources]], for example unit = "cm"; `zesty-otter survey` shows what fits.'
         return Done(error=UnknownUnitError(error.problem, file=error.file or task.name, remedy=remedy))
