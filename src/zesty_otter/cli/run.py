@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import asdict
 from json import dumps
 from pathlib import Path
@@ -18,14 +18,27 @@ from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, T
 from zesty_otter.cli import console
 from zesty_otter.cli.console import format_size, messages, results
 from zesty_otter.cli.steps import setting_line
-from zesty_otter.errors import UsageError
-from zesty_otter.jobs import AssetResult, Event, JobResult, Round, load, plan, run_job, schema, watch_job
+from zesty_otter.errors import InputError, UsageError
+from zesty_otter.formats.files import save
+from zesty_otter.jobs import (
+    AssetResult,
+    Cluster,
+    Event,
+    JobResult,
+    Round,
+    load,
+    plan,
+    record_of,
+    run_job,
+    schema,
+    watch_job,
+)
 from zesty_otter.jobs.planning import PlannedOutput, Task, short_names
 from zesty_otter.model import count_of, shortened
 from zesty_otter.pipeline.framing import frame_in
 from zesty_otter.steps import Step
 
-_MOST_ROWS = 60
+_MOST_ROWS, _MOST_LINES = 60, 40
 _LONGEST = 100
 _WORDS = {
     "written": "[done]written[/]",
@@ -53,6 +66,21 @@ def command(
         bool,
         typer.Option("--replace-foreign", help="Overwrite files that this job did not make."),
     ] = False,
+    cluster: Annotated[
+        str | None,
+        typer.Option(metavar="SCHEDULER", help="Work on a cluster: the address of its scheduler, or its file."),
+    ] = None,
+    ship: Annotated[
+        str | None, typer.Option(metavar="files", help="Send files to workers that share no folder with this machine.")
+    ] = None,
+    worker_folder: Annotated[
+        list[str] | None,
+        typer.Option(metavar="HERE=THERE", help="A shared folder that workers have at another path; repeatable."),
+    ] = None,
+    export: Annotated[
+        Path | None,
+        typer.Option("--export-record", metavar="FILE", help="Write what the record says as JSON, and run nothing."),
+    ] = None,
     show_schema: Annotated[
         bool, typer.Option("--schema", help="Print the JSON Schema of job files, for editors.")
     ] = False,
@@ -72,12 +100,15 @@ def command(
         return 0
     if job is None:
         raise UsageError("which job?", remedy="Name a job file: zesty-otter run JOB.toml")
+    if export is not None:
+        return _export(job, export)
+    way = _way(cluster, ship, worker_folder or [])
     if watch:
         if dry_run or fresh:
             raise UsageError(
                 f"--watch does not go with {'--dry-run' if dry_run else '--fresh'}.", remedy="Leave one out."
             )
-        options = {"only": only, "replace_edited": replace_edited, "replace_foreign": replace_foreign}
+        options = {"way": way, "only": only, "replace_edited": replace_edited, "replace_foreign": replace_foreign}
         return _watch(job, workers or os.cpu_count() or 1, options, json=json, quiet=quiet, verbose=verbose)
     if dry_run and not (json or quiet):
         _show_plan(job, only)
@@ -86,6 +117,7 @@ def command(
             job,
             on_progress=on_progress,
             workers=workers or os.cpu_count() or 1,
+            way=way,
             only=only,
             fresh=fresh,
             replace_edited=replace_edited,
@@ -97,6 +129,36 @@ def command(
     else:
         show(result, dry_run=dry_run, verbose=verbose, quiet=quiet)
     return result.status
+
+
+def _way(cluster: str | None, ship: str | None, folders: list[str]) -> Cluster | None:
+    """The cluster that was asked for."""
+    if cluster is None:
+        if ship or folders:
+            option = "--ship" if ship else "--worker-folder"
+            raise UsageError(f"{option} is for runs on a cluster.", remedy="Name its scheduler: --cluster ADDRESS.")
+        return None
+    if ship not in (None, "files"):
+        raise UsageError(f"'{ship}' cannot be sent.", remedy="Say --ship files.")
+    pairs = [tuple(one.partition("=")[::2]) for one in folders]
+    for one, (here, there) in zip(folders, pairs, strict=True):
+        if not (Path(here).is_absolute() and there):
+            remedy = "Say --worker-folder HERE=THERE, such as /mnt/props=/data/props."
+            raise UsageError(f"'{one}' does not tell a folder here and where workers have it.", remedy=remedy)
+    return Cluster(cluster, ship=ship == "files", folders=tuple((here, there) for here, there in pairs))
+
+
+def _export(job: Path, path: Path) -> int:
+    """Write the record as JSON."""
+    record = record_of(Path(load(job).folder), job.stem)
+    try:
+        if not len(record):
+            raise InputError("the job has no record yet.", file=job, remedy="Run it first.")
+        save({path.name: [record.as_json().encode()]}, path)
+    finally:
+        record.close()
+    results.print(f"written: {escape(str(path))}", soft_wrap=True)
+    return 0
 
 
 def _watch(job: Path, workers: int, options: dict[str, Any], *, json: bool, quiet: bool, verbose: bool) -> int:
@@ -158,7 +220,8 @@ def run_progress(*, quiet: bool) -> Iterator[Callable[[Event], None] | None]:
         bar.refresh()
 
         def show_event(event: Event) -> None:
-            bar.update(task, description=event.asset, completed=event.done, total=event.total)
+            where = f" by {event.worker}" if event.worker else ""
+            bar.update(task, description=escape(event.asset + where), completed=event.done, total=event.total)
             bar.refresh()
 
         yield show_event
@@ -172,7 +235,9 @@ class _Lines:
 
     def show(self, event: Event) -> None:
         if time.monotonic() >= self.due:
-            messages.print(f"{event.done} of {event.total} done, {escape(event.asset)} {event.state}", soft_wrap=True)
+            where = f" by {event.worker}" if event.worker else ""
+            text = f"{event.done} of {event.total} done, {event.asset} {event.state}{where}"
+            messages.print(escape(text), soft_wrap=True)
             self.due = time.monotonic() + _LINE_EVERY
 
 
@@ -224,22 +289,28 @@ def show(result: JobResult, *, dry_run: bool, verbose: bool, quiet: bool) -> Non
     columns = ["asset and its files", *(["result"] if dry_run else ["width × height × depth", "triangles", "result"])]
     title = "" if dry_run else result.title
     made = console.table(*columns, numbers=("triangles",), whole=("asset and its files", "result"), title=title)
-    rows = 0
     short = short_names(one.name for one in everything)
-    for asset in sorted(everything, key=lambda one: one.state == "unchanged") if len(everything) > 60 else everything:
-        rows += len(asset.files) + 1
-        if rows > _MOST_ROWS:
-            break
+    rows = sum(len(one.files) + 1 for one in everything)
+    shown = everything if verbose or rows <= _MOST_ROWS else _worst(everything)
+    for asset in shown:
         _add_rows(made, asset, short[asset.name], dry_run=dry_run)
-    results.print(made)
-    if rows > _MOST_ROWS:
-        results.print(f"[faint]and more; {result.folder / 'arrivals.jsonl'} lists all[/]", soft_wrap=True)
-    for asset in everything:
-        if asset.error is not None:
-            messages.print(f"[problem]failed[/] {escape(_with_name(asset))}", soft_wrap=True)
-        for file in asset.files:
-            for problem in file.problems:
-                messages.print(f"[problem]differs[/] {escape(file.path)}: {escape(problem)}", soft_wrap=True)
+    if shown:
+        results.print(made)
+    if len(shown) < len(everything):
+        left = count_of(len(everything) - len(shown), "more asset")
+        listed = "" if dry_run else f"; {result.folder / 'arrivals.jsonl'} has what arrived"
+        results.print(f"[faint]and {left}; --verbose lists all{escape(listed)}[/]", soft_wrap=True)
+    said = [f"[problem]failed[/] {escape(_with_name(one))}" for one in everything if one.error is not None]
+    said += [
+        f"[problem]differs[/] {escape(file.path)}: {escape(problem)}"
+        for asset in everything
+        for file in asset.files
+        for problem in file.problems
+    ]
+    for line in said if verbose else said[:_MOST_LINES]:
+        messages.print(line, soft_wrap=True)
+    if len(said) > _MOST_LINES and not verbose:
+        messages.print(f"and {len(said) - _MOST_LINES:,} more that failed or differ; --verbose lists all")
     console.print_findings(
         ((asset.name, finding) for asset in everything for finding in asset.findings), verbose=verbose, quiet=quiet
     )
@@ -250,6 +321,17 @@ def show(result: JobResult, *, dry_run: bool, verbose: bool, quiet: bool) -> Non
     results.print(f"\n{_summary(result, dry_run=dry_run)}", soft_wrap=True)
     if result.report is not None:
         results.print(f"report: {escape(str(result.report))}", soft_wrap=True)
+
+
+def _worst(assets: Sequence[AssetResult]) -> list[AssetResult]:
+    """The assets of a large job that somebody should look at: what failed or differs, then what has findings."""
+    order = {"error": 1, "warning": 2}
+    badness = {
+        one.name: 0 if one.status else min((order.get(found.severity, 9) for found in one.findings), default=9)
+        for one in assets
+    }
+    worst = sorted((one for one in assets if badness[one.name] < 9), key=lambda one: badness[one.name])
+    return worst[: _MOST_ROWS // 3]
 
 
 def _add_rows(made: Any, asset: AssetResult, name: str, *, dry_run: bool) -> None:

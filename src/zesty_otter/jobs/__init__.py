@@ -5,9 +5,10 @@ from typing import TYPE_CHECKING
 from zesty_otter._lazy import homes_of, loaded_when_asked
 
 if TYPE_CHECKING:
+    from zesty_otter.jobs.cluster import Cluster
     from zesty_otter.jobs.job_file import Job, LayOut, Output, Source, load, schema
     from zesty_otter.jobs.planning import Plan, Task, plan
-    from zesty_otter.jobs.record import Delivered
+    from zesty_otter.jobs.record import Delivered, Record, record_of
     from zesty_otter.jobs.run import AssetResult, Event, JobResult, run_job
     from zesty_otter.jobs.watching import Round, watch_job
     from zesty_otter.jobs.ways import Processes, Way, here
@@ -16,9 +17,10 @@ if TYPE_CHECKING:
 __getattr__ = loaded_when_asked(
     __name__,
     homes_of(
+        cluster="Cluster",
         job_file="Job LayOut Output Source load schema",
         planning="Plan Task plan",
-        record="Delivered",
+        record="Delivered Record record_of",
         run="AssetResult Event JobResult run_job",
         watching="Round watch_job",
         ways="Processes Way here",
@@ -28,6 +30,7 @@ __getattr__ = loaded_when_asked(
 
 __all__ = [
     "AssetResult",
+    "Cluster",
     "Delivered",
     "Done",
     "Event",
@@ -37,6 +40,7 @@ __all__ = [
     "Output",
     "Plan",
     "Processes",
+    "Record",
     "Round",
     "Source",
     "Task",
@@ -44,6 +48,7 @@ __all__ = [
     "here",
     "load",
     "plan",
+    "record_of",
     "run_job",
     "schema",
     "watch_job",

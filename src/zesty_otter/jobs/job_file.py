@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import string
+import tomllib
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
@@ -13,6 +14,7 @@ from pydantic_core import CoreSchema
 from zesty_otter._settings import Settings, read_settings
 from zesty_otter.errors import UsageError, closest
 from zesty_otter.formats import all_formats, format_named
+from zesty_otter.jobs.modules import bring_in
 from zesty_otter.steps import STEPS, Length, Step, Words, step_from_text, step_named
 from zesty_otter.targets import Axes, Unit
 
@@ -175,6 +177,7 @@ class Job(Settings):
 
     title: str = Field("", description="One line on what the job is for.")
     based_on: Texts = Field((), description="Job files to start from; keys of this one override theirs.")
+    modules: Texts = Field((), description="Python files with steps of your own, which are run when the job is read.")
     folder: str = Field("ready", description="Folder for outputs, the record and arrivals.jsonl.")
     target: str | None = Field(None, description="Target for outputs without one.")
     on_existing: OnExisting = Field(
@@ -223,10 +226,31 @@ def load(path: str | Path) -> Job:
     ('obj',)
     """
     path = Path(path)
+    _bring_modules(path, set())
     job = _load(path, ())
     if "folder" not in job.model_fields_set:
         job = job.model_copy(update={"folder": str(path.parent / job.folder)})
     return job
+
+
+def _bring_modules(path: Path, seen: set[Path]) -> None:
+    """Run the modules of a job and of those it is based on, before their steps are read."""
+    if path.resolve() in seen:
+        return
+    seen.add(path.resolve())
+    try:
+        raw = tomllib.loads(path.read_text("utf-8"))
+    except (OSError, ValueError):
+        return  # said when the job is read
+
+    def texts(key: str) -> list[str]:
+        value = raw.get(key, [])
+        return [one for one in ([value] if isinstance(value, str) else value) if isinstance(one, str)]
+
+    for base in texts("based_on"):
+        _bring_modules(path.parent / base, seen)
+    for one in texts("modules"):
+        bring_in(path.parent / one)
 
 
 def _load(path: Path, above: tuple[Path, ...]) -> Job:
@@ -261,6 +285,7 @@ def anchored(job: Job, folder: Path) -> Job:
 
     changes: dict[str, Any] = {
         "based_on": tuple(map(at, job.based_on)),
+        "modules": tuple(map(at, job.modules)),
         "folder": at(job.folder),
         "target": target_at(job.target),
         "steps": _steps_at(job.steps, folder),

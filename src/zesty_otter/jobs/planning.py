@@ -5,6 +5,8 @@ from __future__ import annotations
 import fnmatch
 import functools
 import glob
+import operator
+import os
 import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
@@ -358,14 +360,15 @@ def _tasks(
     together: dict[str, SourceFile] = {}
     for source in job.sources:
         for file in _files(source, home, problems):
-            key = str(file.path.absolute())
+            key = os.path.abspath(file.path)  # noqa: PTH100
             if key not in single and key not in together:
                 (together if source.assemble else single)[key] = file
+    folder = Path(job.folder)
     for file in single.values():
-        yield Task(_shown(file.path, home), file.path.stem, (Part(file),), job.steps, outputs, frame, Path(job.folder))
+        yield Task(_shown(file.path, home), file.path.stem, (Part(file),), job.steps, outputs, frame, folder)
     for stem, parts in _assembled(list(together.values())).items():
         name = _shown(parts[0].file.path.parent / stem, home)
-        yield Task(name, stem, tuple(parts), job.steps, outputs, frame, Path(job.folder))
+        yield Task(name, stem, tuple(parts), job.steps, outputs, frame, folder)
 
 
 def _assembled(files: list[SourceFile]) -> dict[str, list[Part]]:
@@ -385,7 +388,8 @@ def _files(source: Source, home: Path, problems: list[tuple[str, ZestyOtterError
     left_out = {path.resolve() for pattern in source.exclude for path in _globbed(Path(pattern))[0]}
     for pattern in source.files:
         paths, root = _expanded(pattern)
-        paths = [path for path in paths if path.resolve() not in left_out]
+        if left_out:
+            paths = [path for path in paths if path.resolve() not in left_out]
         if not paths:
             shown = _shown(Path(pattern), home)
             if glob.has_magic(pattern) or Path(pattern).is_dir():
@@ -394,17 +398,20 @@ def _files(source: Source, home: Path, problems: list[tuple[str, ZestyOtterError
             else:
                 problem = InputError("there is no such file.", file=shown, remedy="Check the path in [[sources]].")
             problems.append((shown, problem))
+        folders = tuple(map(Path, source.textures_from))
+        belows: dict[Path, str] = {}
         for path in paths:
-            below = path.parent.relative_to(root).as_posix() if path.is_relative_to(root) else "."
-            folders = tuple(map(Path, source.textures_from))
-            below = "" if below == "." else below
+            home_of = path.parent
+            if home_of not in belows:
+                below = home_of.relative_to(root).as_posix() if home_of.is_relative_to(root) else "."
+                belows[home_of] = "" if below == "." else below
             yield SourceFile(
                 path,
                 source.unit,
                 source.axes,
                 folders,
                 source.steps,
-                below,
+                belows[home_of],
                 source.pose,
                 source.scene,
                 source.colors,
@@ -414,18 +421,39 @@ def _files(source: Source, home: Path, problems: list[tuple[str, ZestyOtterError
 
 def holds_exact(path: Path) -> bool:
     """Whether files such as this one can hold exact surfaces, which facets are chosen for."""
-    return any(path.suffix.lower() in one.suffixes and "facets" in one.chooses for one in all_formats())
+    return path.suffix.lower() in _exact()
+
+
+@functools.cache
+def _exact() -> frozenset[str]:
+    return frozenset(suffix for one in all_formats() if "facets" in one.chooses for suffix in one.suffixes)
 
 
 def _expanded(pattern: str) -> tuple[list[Path], Path]:
     """The files a pattern names, in order, and the folder it starts from."""
     path = Path(pattern)
     if path.is_dir():
-        return sorted(one for one in path.rglob("*") if _is_readable(one)), path
+        return sorted(_readable_below(path), key=_parts), path
     if path.exists() or not glob.has_magic(pattern):
         return ([path] if path.exists() else []), path.parent
     paths, root = _globbed(path)
-    return sorted(one for one in paths if _is_readable(one)), root
+    return sorted((one for one in paths if _is_readable(one)), key=_parts), root
+
+
+_parts = operator.attrgetter("parts")
+
+
+def _readable_below(folder: Path) -> Iterator[Path]:
+    """The files in a folder and all in it that can be read."""
+    for home, _, names in os.walk(folder):
+        fitting = [name for name in names if not name.startswith(".") and _ending(name) in _readable()]
+        if fitting:
+            here = Path(home)
+            yield from (path for path in map(here.joinpath, fitting) if path.is_file())
+
+
+def _ending(name: str) -> str:
+    return os.path.splitext(name)[1].lower()  # noqa: PTH122
 
 
 def _globbed(pattern: Path) -> tuple[list[Path], Path]:
@@ -443,7 +471,13 @@ def _is_readable(path: Path) -> bool:
 
 def _shown(path: Path, home: Path) -> str:
     """A path from the job's folder where it lies below, as messages and the record name it."""
-    return path.relative_to(home).as_posix() if path.is_relative_to(home) else path.as_posix()
+    folder = _folder_shown(path.parent, home)
+    return path.name if folder == "." else f"{folder.rstrip('/')}/{path.name}" if path.name else path.as_posix()
+
+
+@functools.lru_cache(4096)
+def _folder_shown(folder: Path, home: Path) -> str:
+    return folder.relative_to(home).as_posix() if folder.is_relative_to(home) else folder.as_posix()
 
 
 def _fits(task: Task, pattern: str) -> bool:

@@ -462,8 +462,15 @@ def _steps(steps: Iterable[Step]) -> list[Any]:
 
 
 def _from(folder: Path, path: Path) -> str:
-    home = _relative(str(folder.absolute()), str(path.parent.absolute()))
-    return path.name if home == "." else f"{home}/{path.name}"
+    # Strings all the way, as a job may have very many files.
+    head, name = os.path.split(os.path.abspath(path))  # noqa: PTH100
+    home = _relative(_absolute(folder), head)
+    return name if home == "." else f"{home}/{name}"
+
+
+@functools.lru_cache(64)
+def _absolute(folder: Path) -> str:
+    return str(folder.absolute())
 
 
 @functools.lru_cache(4096)

@@ -11,7 +11,7 @@ import time
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from zesty_otter.audit.findings import Finding
 from zesty_otter.errors import OutputError, UsageError, ZestyOtterError
@@ -19,12 +19,16 @@ from zesty_otter.jobs import job_file, record, report
 from zesty_otter.jobs.job_file import Job
 from zesty_otter.jobs.lay_out import in_rows
 from zesty_otter.jobs.locking import held
+from zesty_otter.jobs.modules import bring_in
 from zesty_otter.jobs.planning import Plan, Task, clash, plan
 from zesty_otter.jobs.record import Delivered, Entry, Record, Stamp, Standing
 from zesty_otter.jobs.ways import Processes, Way
 from zesty_otter.jobs.work import Done, Made, hash_of, only_planned, work
 from zesty_otter.model import Note
 from zesty_otter.pipeline.delivery import deliver, read_back
+
+if TYPE_CHECKING:
+    from distributed import Client
 
 State = Literal["written", "unchanged", "kept", "failed", "planned"]
 
@@ -45,12 +49,15 @@ class Event:
         Which it was.
     state : State
         What became of it.
+    worker : str
+        Who worked on it, where there are several machines.
     """
 
     done: int
     total: int
     asset: str
     state: State
+    worker: str = ""
 
 
 @dataclass(frozen=True)
@@ -127,6 +134,7 @@ def run_job(
     on_progress: Callable[[Event], None] | None = None,
     workers: int = 1,
     way: Way | None = None,
+    cluster: str | Client | None = None,
     only: str | None = None,
     fresh: bool = False,
     replace_edited: bool = False,
@@ -145,6 +153,9 @@ def run_job(
         How many processes work at the same time.
     way : callable, optional
         Another way of running its tasks: `zesty_otter.jobs.Way`.
+    cluster : str or distributed.Client, optional
+        The scheduler of a cluster that shares its folders with this machine; `zesty_otter.jobs.Cluster` is a way that
+        has more settings.
     only : str, optional
         A pattern; other assets are left as they are.
     fresh : bool
@@ -187,12 +198,18 @@ def run_job(
     [('sail.glb', 'written')]
     """
     if isinstance(job, Job):
+        for module in job.modules:
+            bring_in(Path(module))
         made = plan(job, only=only)
     else:
         if not isinstance(job, str | os.PathLike):
             raise UsageError(f"run_job takes the path of a job file or a Job, not {job!r}.")
         path = Path(job)
         made = plan(job_file.load(path), name=path.stem, home=path.parent, only=only)
+    if cluster is not None:
+        from zesty_otter.jobs.cluster import Cluster
+
+        way = Cluster(cluster)
     return run_planned(
         made,
         on_progress=on_progress,
@@ -400,7 +417,7 @@ class _Run:
         """Put what a task made in its place, and remember it."""
         error = done.error or _clash_within(task, done)
         if error is not None:
-            self._finish(AssetResult(task.name, "failed", (), done.notes, done.findings, error))
+            self._finish(AssetResult(task.name, "failed", (), done.notes, done.findings, error), done.worker)
             return
         before = self.record.get(task.name)
         edited = set(self._edited_of(before)) if before and not self.replace_edited else set()
@@ -420,7 +437,9 @@ class _Run:
                 self._put_in_place(made, one.hashes, read)
                 files.append(one)
         except OutputError as error:
-            self._finish(AssetResult(task.name, "failed", tuple(files), done.notes, tuple(findings), error))
+            self._finish(
+                AssetResult(task.name, "failed", tuple(files), done.notes, tuple(findings), error), done.worker
+            )
             return
         if before is not None:
             now = {path for one in files for path in one.hashes}
@@ -432,7 +451,9 @@ class _Run:
         self._remember(task.name, entry, as_made=not kept)
         if not kept:
             self.parts.take(report.key_of(entry), done.part)
-        self._finish(AssetResult(task.name, state, tuple(files), done.notes, tuple(findings), stopped=done.stopped))
+        self._finish(
+            AssetResult(task.name, state, tuple(files), done.notes, tuple(findings), stopped=done.stopped), done.worker
+        )
         if time.monotonic() > self.record_due:
             self._commit()
 
@@ -496,9 +517,9 @@ class _Run:
         """What a file of the job itself is called: plainly, unless another job has it."""
         return name if self.record.plain else f"{self.plan.name}.{name}"
 
-    def _finish(self, result: AssetResult) -> None:
+    def _finish(self, result: AssetResult, worker: str = "") -> None:
         self.results[result.name] = result
-        self.on_progress(Event(len(self.results), self.total, result.name, result.state))
+        self.on_progress(Event(len(self.results), self.total, result.name, result.state, worker))
 
     def _refuse_clashes(self, claims: dict[str, list[_Claim]]) -> None:
         """Nothing is in its place yet: two assets that want one are an error now."""

@@ -203,6 +203,7 @@ def _stamps(made: Plan, job: Job, path: Path) -> dict[Path, Stamp]:
 
 
 def _targets(job: Job) -> Iterator[Path]:
+    yield from (Path(module).absolute() for module in job.modules)
     for name in (job.target, *(output.target for output in (*job.outputs, *job.settings.values()))):
         if name and name.endswith(".toml"):
             yield Path(name).absolute()

@@ -24,6 +24,7 @@ from typing import Protocol
 
 from zesty_otter.errors import InputError
 from zesty_otter.geometry.parallel import cores_are_shared
+from zesty_otter.jobs.modules import Brought
 from zesty_otter.jobs.planning import Task
 from zesty_otter.jobs.scheduling import Load, fits, heaviest_first, memory_of_machine
 from zesty_otter.jobs.work import Done, work
@@ -150,7 +151,7 @@ def _pool(tasks: list[Task], staging: Path, workers: int, report: bool) -> Itera
     context = multiprocessing.get_context("fork" if sys.platform == "linux" else None)
     if report:
         pass  # loaded once, not in every worker
-    about = os.getpid(), tasks, staging, report, workers >= (os.cpu_count() or 1)
+    about = Brought(), os.getpid(), tasks, staging, report, workers >= (os.cpu_count() or 1)
     pool = ProcessPoolExecutor(workers, context, initializer=_begin, initargs=about)
     try:
         yield pool
@@ -168,7 +169,7 @@ def _pool(tasks: list[Task], staging: Path, workers: int, report: bool) -> Itera
 _here: tuple[list[Task], Path, bool] = ([], Path(), False)  # in a worker: all tasks, where files go, and `report`
 
 
-def _begin(parent: int, tasks: list[Task], staging: Path, report: bool, crowded: bool) -> None:
+def _begin(_: object, parent: int, tasks: list[Task], staging: Path, report: bool, crowded: bool) -> None:
     """What a worker does first: it leaves interrupts to its parent and does not outlive it."""
     global _here
     _here = tasks, staging, report

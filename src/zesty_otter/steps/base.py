@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from contextvars import ContextVar
 from dataclasses import replace
+from pathlib import Path
 from typing import Annotated, Any, ClassVar
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, WithJsonSchema, model_validator
@@ -91,6 +92,28 @@ class Step(BaseModel):
             return self._applied(scene)
         finally:
             _progress.reset(token)
+
+    def files(self) -> tuple[Path, ...]:
+        """The files that its settings name, and all in folders that they name.
+
+        Returns
+        -------
+        tuple of Path
+            Those that are there.
+
+        Examples
+        --------
+        >>> import zesty_otter as zo
+        >>> zo.steps.Scale(factor=2).files()
+        ()
+        """
+        found: list[Path] = []
+        for name in type(self).model_fields:
+            value = getattr(self, name)
+            for one in value if isinstance(value, tuple) else (value,):
+                if isinstance(one, Path):
+                    found += sorted(below for below in one.rglob("*") if below.is_file()) if one.is_dir() else [one]
+        return tuple(one for one in found if one.is_file())
 
     def _applied(self, scene: Scene) -> Scene:
         if not self.only:

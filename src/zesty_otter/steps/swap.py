@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import fnmatch
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
@@ -13,7 +14,7 @@ from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
 from zesty_otter._reading import read_scene
-from zesty_otter.errors import InputError, UsageError, closest
+from zesty_otter.errors import InputError, UsageError, ZestyOtterError, closest
 from zesty_otter.geometry.surface.aim import about_axis
 from zesty_otter.model import (
     Material,
@@ -66,6 +67,13 @@ class Swap(Step):
         if (self.table is None) == (self.source is None):
             raise ValueError("set either table or source")
         return self
+
+    def files(self) -> tuple[Path, ...]:
+        named = super().files()
+        with contextlib.suppress(ZestyOtterError):  # said when it is applied
+            rows = read_table(self.table) if self.table is not None else ()
+            named += tuple(dict.fromkeys(row.file for row in rows if row.file is not None and row.file.is_file()))
+        return named
 
     def change(self, scene: Scene) -> Scene:
         return self.change_part(scene, chosen_numbers(scene, ()))
