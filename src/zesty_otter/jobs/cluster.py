@@ -8,6 +8,7 @@ lost.
 from __future__ import annotations
 
 import contextlib
+import gc
 import io
 import logging
 import pickle
@@ -77,13 +78,16 @@ class Cluster:
 @contextlib.contextmanager
 def _quiet() -> Iterator[None]:
     """What the scheduler's client says of lost connections is said by us."""
-    log = logging.getLogger("distributed")
-    before = log.level
-    log.setLevel(logging.CRITICAL)
+    logs = [logging.getLogger(name) for name in ("distributed", "asyncio")]
+    before = [log.level for log in logs]
+    for log in logs:
+        log.setLevel(logging.CRITICAL)
     try:
         yield
     finally:
-        log.setLevel(before)
+        gc.collect()  # what it has to say of tasks that it gave up
+        for log, level in zip(logs, before, strict=True):
+            log.setLevel(level)
 
 
 @contextlib.contextmanager
@@ -211,9 +215,14 @@ class _Worker:
     """A worker, and what it has to do."""
 
     address: str
+    host: str
     threads: int
     room: float
     loads: dict[int, Load] = field(default_factory=dict)
+
+    def works_on(self, load: Load) -> bool:
+        """Whether it is at it, and has it not only in hand."""
+        return load.number in list(self.loads)[: self.threads]
 
     def takes(self, load: Load) -> bool:
         light = len(self.loads) < _AHEAD * self.threads
@@ -285,10 +294,15 @@ class _Dispatch:
             about = there[address]
             limit = float(about.get("memory_limit") or 0)
             room = _SHARE * limit if limit else float("inf")
-            self.workers[address] = _Worker(address, max(int(about.get("nthreads", 1)), 1), room)
-        for key, run in list(self.running.items()):
-            if self.workers.get(run.worker.address) is not run.worker:
-                yield from self._lost(key, "was lost")
+            host = str(about.get("host") or address)
+            self.workers[address] = _Worker(address, host, max(int(about.get("nthreads", 1)), 1), room)
+        gone = {
+            key: run.worker.works_on(run.load)
+            for key, run in self.running.items()
+            if self.workers.get(run.worker.address) is not run.worker
+        }
+        for key, begun in gone.items():
+            yield from self._lost(key, "was lost", begun=begun)
 
     def _found_again(self) -> dict[str, Any]:
         """The workers of a scheduler that was restarted; none until it answers."""
@@ -329,8 +343,8 @@ class _Dispatch:
         staging = self.staging / f"{load.number}-{key[-8:]}"
         data = _packed_here((task, staging))
         places = self.cluster.folders
-        alone = worker.threads == 1
-        parcel = pickle.dumps(Parcel(dict(modules.loaded), data, places, self.report, files, alone, self.home))
+        beside = sum(one.threads for one in self.workers.values() if one.host == worker.host)
+        parcel = pickle.dumps(Parcel(dict(modules.loaded), data, places, self.report, files, beside, self.home))
         sent: Any = parcel
         if len(parcel) > _LARGE:
             sent = self.client.scatter(parcel, workers=[worker.address], hash=False, direct=False)
@@ -351,7 +365,7 @@ class _Dispatch:
             return
         if run.future.status == "finished":
             try:
-                done = self._arrived(unpacked(run.future.result(timeout=self.cluster.patience * 4)), run)
+                done = self._arrived(unpacked(self._fetched(run)), run)
             except Exception as error:
                 yield from self._lost(key, f"did not give back what it made ({_short(error)})")
                 return
@@ -363,6 +377,16 @@ class _Dispatch:
             yield from self._lost(key, why)
         else:
             yield from self._lost(key, "was lost")
+
+    def _fetched(self, run: _Run) -> bytes:
+        """What a worker gives back, for as long as it is there."""
+        while True:
+            try:
+                data: bytes = run.future.result(timeout=3)
+                return data
+            except TimeoutError:
+                if run.worker.address not in _workers(self.client):
+                    raise
 
     def _arrived(self, result: tuple[Done, Mapping[str, bytes]], run: _Run) -> Done:
         """What came of a task, with its files on this side."""
@@ -383,14 +407,17 @@ class _Dispatch:
                 time.sleep(0.05)
         return replace(done, worker=f"{done.worker} {run.worker.address}".strip())
 
-    def _lost(self, key: str, why: str) -> Iterator[tuple[Task, Done]]:
-        """Hand a task out anew, or give it up."""
-        run = self._forget(key)
+    def _lost(self, key: str, why: str, *, begun: bool | None = None) -> Iterator[tuple[Task, Done]]:
+        """Hand a task out anew, or give it up; what its worker had not begun counts as not tried."""
+        run = self.running[key]
+        begun = run.worker.works_on(run.load) if begun is None else begun
+        self._forget(key)
         number = run.load.number
         with contextlib.suppress(Exception):
             self.client.cancel([run.future], force=True)
         tried = self.tried.setdefault(number, [])
-        tried.append(f"{time.strftime('%H:%M:%S')} {run.worker.address} {why}")
+        if begun:
+            tried.append(f"{time.strftime('%H:%M:%S')} {run.worker.address} {why}")
         if len(tried) < _TRIES:
             self.waiting.appendleft(run.load)
             return

@@ -52,8 +52,8 @@ class Parcel:
     report : bool
     files : mapping of str to bytes or None
         What it reads, where worker and job share no folder.
-    alone : bool
-        Whether the worker does nothing beside it.
+    beside : int
+        How many tasks the workers of that machine can do at a time.
     home : str
         The folder that the job's paths start from, where they are relative.
     """
@@ -63,7 +63,7 @@ class Parcel:
     places: Places
     report: bool
     files: Mapping[str, bytes] | None
-    alone: bool
+    beside: int
     home: str = ""
 
 
@@ -117,7 +117,7 @@ def run_remote(parcel: bytes) -> bytes:
         The packed `Done`, and the files it made where no folder is shared, by the paths they have there.
     """
     told: Parcel = pickle.loads(parcel)
-    if not told.alone:
+    if told.beside >= (os.cpu_count() or 1):
         cores_are_shared()
     modules.install(told.texts)
     if told.files is None:
@@ -152,7 +152,7 @@ def _back(told: Parcel, root: str = "") -> Places:
     """The folders on the way back; below ``root`` are those of the other side where none is shared."""
     pairs = [(root, "")] if root else [(there, here) for here, there in told.places]
     if told.home:
-        pairs.append((root + told.home if root else moved(told.home, told.places), HERE))
+        pairs.insert(0, (root + told.home if root else moved(told.home, told.places), HERE))
     return tuple(pairs)
 
 
