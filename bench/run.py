@@ -151,6 +151,7 @@ def ratios() -> Iterator[tuple[str, float, str]]:
     yield from _seen()
     yield from _jobs()
     yield from _page()
+    yield from _cluster()
     yield from _starts()
 
 
@@ -434,6 +435,39 @@ def _jobs() -> Iterator[tuple[str, float, str]]:
         yield "the same with nothing changed", again / whole, "the first run (bound 0.1)"
         one, two = in_turn(*(partial(zo.run_job, job(large), fresh=True, workers=n) for n in (1, 2)), times=4)
         yield "one worker, 16 of 200,000 triangles", one / two, "two workers (wanted: 1.6 or more)"
+
+
+def _cluster() -> Iterator[tuple[str, float, str]]:
+    """Assets of 50,000 triangles on two workers of a cluster and in two processes."""
+    try:
+        from distributed import Client, LocalCluster
+    except ImportError:
+        return
+    with tempfile.TemporaryDirectory() as home:
+        folder = Path(home)
+        (folder / "sheets").mkdir()
+        for number in range(12):
+            zo.write(_sheet(160 + number % 3), folder / "sheets" / f"sheet{number}.obj")
+        job = folder / "sheets.toml"
+        job.write_text('steps = ["weld", "levels chain=0.4,0.1"]\n[[sources]]\nfiles = "sheets"\nunit = "m"\n'
+                       '[[outputs]]\nformats = "glb"\n')  # fmt: skip
+        own = {"n_workers": 2, "threads_per_worker": 1, "dashboard_address": None}
+        with LocalCluster(**own) as cluster, Client(cluster) as client:
+            zo.run_job(job, cluster=client)
+            there, here = in_turn(
+                lambda: zo.run_job(job, cluster=client, fresh=True),
+                lambda: zo.run_job(job, workers=2, fresh=True),
+                times=2,
+            )
+        yield "12 assets on two workers of a cluster", there / here, "in two processes (wanted: 1.2 or less)"
+
+
+def _sheet(side: int) -> zo.Scene:
+    y, x = np.mgrid[0:side, 0:side]
+    points = np.stack([0.02 * x, 0.3 * np.sin(0.1 * x) * np.cos(0.13 * y), 0.02 * y], -1).reshape(-1, 3)
+    first = (np.arange(side - 1)[:, None] * side + np.arange(side - 1)).ravel()
+    corners = np.stack([first, first + side, first + side + 1, first + 1], 1)
+    return zo.Scene.from_mesh(zo.Mesh.from_arrays(points, corners, name="sheet"), unit="m")
 
 
 def _page() -> Iterator[tuple[str, float, str]]:

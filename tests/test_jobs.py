@@ -17,7 +17,7 @@ import pytest
 import zesty_otter as zo
 from build import CUBE_FACES, CUBE_POINTS, cube, moved, scene_of
 from zesty_otter.demo.textures import timber
-from zesty_otter.jobs import Job, Output, Source, load, schema
+from zesty_otter.jobs import Job, Output, Source, load, record, schema
 from zesty_otter.jobs.lay_out import in_rows
 from zesty_otter.jobs.record import Record
 from zesty_otter.model import Layer, Material, Node, Texture, TextureUse
@@ -305,6 +305,48 @@ def test_the_record_is_the_same_whatever_the_workers(yard, tmp_path):
         zo.run_job(job, workers=workers, fresh=True)
         kept.append(contents(tmp_path / "ready"))
     assert kept[0] == kept[1]
+
+
+def test_files_that_look_the_same_are_not_read_again(yard, tmp_path, monkeypatch):
+    job = yard()
+    zo.run_job(job)
+    time.sleep(0.3)  # files that were written this moment could change without looking different
+    zo.run_job(job)
+    read = []
+    hash_of = record.hash_of
+    monkeypatch.setattr(record, "hash_of", lambda path: (read.append(path.name), hash_of(path))[1])
+    assert set(states(zo.run_job(job)).values()) == {"unchanged"} and read == []
+    os.utime(tmp_path / "props" / "gate.obj")
+    assert set(states(zo.run_job(job)).values()) == {"unchanged"} and read == ["gate.obj"]
+    # The same size and time of change, but other bytes.
+    net = tmp_path / "ready" / "net.glb"
+    was = net.stat()
+    net.write_bytes(bytes(reversed(net.read_bytes())))
+    os.utime(net, ns=(was.st_atime_ns, was.st_mtime_ns))
+    assert states(zo.run_job(job))["net"] == "kept"
+
+
+def test_a_record_that_cannot_be_read_counts_as_none_and_is_written_as_json_when_asked(yard, tmp_path, run):
+    job = yard()
+    assert "has no record yet" in run("run", job, "--export-record", tmp_path / "r.json").err
+    zo.run_job(job)
+    assert run("run", job, "--export-record", tmp_path / "r.json").status == 0
+    told = json.loads((tmp_path / "r.json").read_text())["assets"]
+    assert list(told) == ["props/gate.obj", "props/net.obj", "props/post.obj"]
+    assert set(told["props/gate.obj"]) == {"settings", "inputs", "files", "findings"}
+    assert list(told["props/gate.obj"]["inputs"]) == ["../props/gate.obj"]
+    (tmp_path / "ready" / "yard.record").write_bytes(b"SQLite format 3\0" + bytes(range(256)) * 20)
+    assert set(states(zo.run_job(job)).values()) == {"written"}
+    assert set(states(zo.run_job(job)).values()) == {"unchanged"}
+
+
+def test_a_large_job_tells_counts_and_the_worst(yard, tmp_path, run):
+    for k in range(90):
+        (tmp_path / "props" / f"oar{k:02}.obj").write_text(obj_cube() if k != 77 else "v 1\n")
+    ran = run("run", yard())
+    assert "oar77.obj" in ran.out and "oar12.obj" not in ran.out
+    assert "and 92 more assets; --verbose lists all" in ran.out and "92 written, 1 failed" in ran.out
+    assert "oar12.obj" in run("run", yard(), "--verbose").out
 
 
 def test_textures_count_as_inputs_also_when_they_appear_later(yard, tmp_path):

@@ -34,6 +34,7 @@ from zesty_otter.jobs import (
     watch_job,
 )
 from zesty_otter.jobs.planning import PlannedOutput, Task, short_names
+from zesty_otter.jobs.record import record_of
 from zesty_otter.model import count_of, shortened
 from zesty_otter.pipeline.framing import frame_in
 from zesty_otter.steps import Step

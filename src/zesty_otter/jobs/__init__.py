@@ -8,7 +8,7 @@ if TYPE_CHECKING:
     from zesty_otter.jobs.cluster import Cluster
     from zesty_otter.jobs.job_file import Job, LayOut, Output, Source, load, schema
     from zesty_otter.jobs.planning import Plan, Task, plan
-    from zesty_otter.jobs.record import Delivered, Record, record_of
+    from zesty_otter.jobs.record import Delivered
     from zesty_otter.jobs.run import AssetResult, Event, JobResult, run_job
     from zesty_otter.jobs.watching import Round, watch_job
     from zesty_otter.jobs.ways import Processes, Way, here
@@ -20,7 +20,7 @@ __getattr__ = loaded_when_asked(
         cluster="Cluster",
         job_file="Job LayOut Output Source load schema",
         planning="Plan Task plan",
-        record="Delivered Record record_of",
+        record="Delivered",
         run="AssetResult Event JobResult run_job",
         watching="Round watch_job",
         ways="Processes Way here",
@@ -40,7 +40,6 @@ __all__ = [
     "Output",
     "Plan",
     "Processes",
-    "Record",
     "Round",
     "Source",
     "Task",
@@ -48,7 +47,6 @@ __all__ = [
     "here",
     "load",
     "plan",
-    "record_of",
     "run_job",
     "schema",
     "watch_job",

@@ -419,7 +419,8 @@ class _Dispatch:
         if begun:
             tried.append(f"{time.strftime('%H:%M:%S')} {run.worker.address} {why}")
         if len(tried) < _TRIES:
-            self.waiting.appendleft(run.load)
+            # The last time at the end of the job: what takes workers away may be over by then.
+            (self.waiting.append if len(tried) == _TRIES - 1 else self.waiting.appendleft)(run.load)
             return
         problem = f"{len(tried)} workers were lost while they worked on it: {'; '.join(tried)}."
         remedy = "Give workers more memory, look into their logs, or run it here with --only."
