@@ -28,7 +28,6 @@ from zesty_otter.jobs import (
     Round,
     load,
     plan,
-    record_of,
     run_job,
     schema,
     watch_job,

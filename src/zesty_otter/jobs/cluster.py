@@ -105,7 +105,7 @@ def _connected(scheduler: str | Client, patience: float) -> Iterator[Client]:
 
 def _client(scheduler: str, patience: float) -> Client:
     try:
-        from distributed import Client
+        from distributed import Client, Security
     except ImportError:
         raise UsageError(
             "runs on a cluster need the package 'distributed'.", remedy="Install it: pip install 'zesty-otter[cluster]'"
@@ -116,6 +116,8 @@ def _client(scheduler: str, patience: float) -> Client:
             if not Path(scheduler).is_file():
                 raise UsageError("there is no such scheduler file.", file=scheduler, remedy="Start the scheduler.")
             return Client(scheduler_file=scheduler, timeout=patience, set_as_default=False, name="zesty-otter")
+        if scheduler.startswith("tls://") and not Security().get_connection_args("client").get("ssl_context"):
+            raise ValueError("TLS needs certificates, and none are set")
         return Client(scheduler, timeout=patience, set_as_default=False, name="zesty-otter")
     except UsageError:
         raise
@@ -128,7 +130,8 @@ def _no_scheduler(scheduler: str, error: BaseException) -> UsageError:
     while (deeper := chain[-1].__cause__ or chain[-1].__context__) is not None and len(chain) < 8:
         chain.append(deeper)
     said = " ".join(f"{type(one).__name__} {one}" for one in chain)
-    if scheduler.startswith("tls://") and any(word in said for word in ("TLS", "ssl", "SSL", "certificate")):
+    words = ("TLS", "ssl", "SSL", "certificate", "FileNotFoundError")
+    if scheduler.startswith("tls://") and any(word in said for word in words):
         return UsageError(
             f"no secure connection to {scheduler}: {_short(chain[-1])}.",
             remedy="Check the certificates under distributed.comm.tls in Dask's configuration.",
