@@ -189,12 +189,13 @@ RUN = {
     "--dry-run": (["--dry-run"], "new"), "--workers": (["--workers", "0"], "new"), "--only": (["--only", "nobody*"], "new"),
     "--fresh": (["--fresh"], "made"), "--replace-edited": (["--replace-edited"], "edited"),
     "--replace-foreign": (["--replace-foreign"], "foreign"), "--schema": (["--schema"], "new"), "--json": (["--json"], "new"),
-    "--quiet": (["--quiet"], "new"), "--verbose": (["--verbose"], "new"),
+    "--quiet": (["--quiet"], "new"), "--verbose": (["--verbose"], "new"), "--cluster": (["--cluster", "x://y"], "new"),
+    "--ship": (["--ship", "files"], "new"), "--worker-folder": (["--worker-folder", "/a=/b"], "new"),
 }  # fmt: skip
 
 
 def test_options_of_run_do_something(yard, tmp_path, run):
-    assert options_of("run") == {*RUN, "--watch"}  # as above
+    assert options_of("run") == {*RUN, "--watch", "--export-record"}  # as above, and in test_jobs.py
     for option, (words, before) in RUN.items():
         found = []
         for n, given in enumerate(([], words)):

@@ -38,18 +38,19 @@ def held(folder: Path, job: str, *, patience: float = 0.0) -> Iterator[float]:
     Raises
     ------
     OutputError
-        When another run holds it.
+        When another run holds it, or its file cannot be written. Where the file system knows no locks there are none.
     """
     path = folder / f".{job}.lock"
     until = time.monotonic() + patience
     while True:
-        file = path.open("a+", encoding="utf-8")
+        try:
+            file = path.open("a+", encoding="utf-8")
+        except OSError as error:
+            remedy = "Change the permissions, or choose another folder."
+            raise OutputError(f"could not be written: {error.strerror}.", file=path, remedy=remedy) from None
         try:
             _lock(file)
-            if _is_at(file, path):  # the one before may have taken it away meanwhile
-                break
-            file.close()
-        except OSError:
+        except (BlockingIOError, PermissionError):
             file.seek(0)
             who = file.read().strip() or "another process"
             file.close()
@@ -58,6 +59,12 @@ def held(folder: Path, job: str, *, patience: float = 0.0) -> Iterator[float]:
                     f"the job is being run by {who}.", file=folder, remedy="Wait until it is done, or stop it."
                 ) from None
             time.sleep(_AGAIN)
+            continue
+        except OSError:
+            break
+        if _is_at(file, path):  # the one before may have taken it away meanwhile
+            break
+        file.close()
     try:
         file.truncate(0)
         file.write(f"process {os.getpid()} on {socket.gethostname()}\n")

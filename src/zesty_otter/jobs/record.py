@@ -22,7 +22,7 @@ from typing import IO, Any
 from zesty_otter import __version__
 from zesty_otter.audit.facts import FileFacts
 from zesty_otter.audit.findings import Finding
-from zesty_otter.errors import OutputError
+from zesty_otter.errors import InputError, OutputError
 from zesty_otter.formats.files import save
 from zesty_otter.jobs.planning import Task
 from zesty_otter.jobs.work import Made, hash_of
@@ -94,25 +94,25 @@ class Entry:
         stamps = dict(self.stamps)
         home = str(folder)
 
-        def now(path: str) -> str | None:
-            """The hash of a file, or that of the record where nothing speaks against it; None where it is gone."""
+        def now(path: str, was: str | None) -> str | None:
+            """The hash of a file, or what it was where nothing speaks against it; None where it is gone."""
             full = os.path.join(home, path)  # noqa: PTH118
             stamp = _stamp_of(full)
             if stamp is not None and stamp == self.stamps.get(path):
-                return ""
+                return was
             stamps.pop(path, None)
             found = None if stamp is None else hash_of(Path(full))
-            if found is not None and stamp is not None and _has_settled(stamp):
+            if found is not None and found == was and stamp is not None and _has_settled(stamp):
                 stamps[path] = stamp
             return found
 
         missing, edited = False, []
         for path, was in self.hashes().items():
-            found = now(path)
+            found = now(path, was)
             missing = missing or found is None
-            if found not in ("", was, intended.get(path), None):
+            if found not in (was, intended.get(path), None):
                 edited.append(path)
-        same = inputs and all(now(path) in ("" if was else None, was) for path, was in self.inputs.items())
+        same = inputs and all(now(path, was) == was for path, was in self.inputs.items())
         return Standing(same, missing, edited, stamps)
 
 
@@ -218,9 +218,10 @@ class Record:
 
     def entries(self) -> Iterator[tuple[str, Entry]]:
         """All of them, by name."""
-        if self._database is not None:
-            for row in self._database.execute(f"SELECT {_ROW} FROM assets ORDER BY name"):
-                yield row[0], self._entry(row)
+        for (name,) in self._found("SELECT name FROM assets ORDER BY name"):
+            entry = self.get(name)
+            if entry is not None:
+                yield name, entry
 
     def seconds(self) -> dict[str, float]:
         """How long assets took."""
@@ -337,7 +338,11 @@ class Record:
         return OutputError(f"the record could not be written: {error}.", file=self.path, remedy=remedy)
 
     def _found(self, text: str, *values: str) -> list[Any]:
-        return self._database.execute(text, values).fetchall() if self._database is not None else []
+        try:
+            return self._database.execute(text, values).fetchall() if self._database is not None else []
+        except sqlite3.Error as error:
+            remedy = "Delete it; the next run makes everything again, with --replace-foreign where files have changed."
+            raise InputError(f"the record cannot be read: {error}.", file=self.path, remedy=remedy) from None
 
     def _entry(self, row: tuple[Any, ...]) -> Entry:
         _, settings, inputs, files, findings, stamps, seconds = row
