@@ -350,8 +350,8 @@ class Record:
             settings if self.is_of_this_version else "",
             json.loads(inputs),
             tuple(map(_file, json.loads(files))),
-            tuple(map(_finding, json.loads(findings))),
-            {path: tuple(stamp) for path, stamp in json.loads(stamps).items()},
+            tuple(map(_finding, json.loads(findings))) if findings != "[]" else (),
+            {path: (size, changed, touched) for path, (size, changed, touched) in json.loads(stamps).items()},
             seconds,
         )
 

@@ -171,7 +171,7 @@ class Names(Step):
     def _spelled(self, name: str) -> str:
         """The name spelled with allowed characters only, and not a reserved one."""
         plain = unicodedata.normalize("NFC", name)
-        if self.transliterate:
+        if self.transliterate and not re.fullmatch(f"[{self.allowed}]*", plain):
             plain = "".join(c if re.match(f"[{self.allowed}]", c) else _in_plain_letters(c) for c in plain)
         plain = re.sub(f"[^{self.allowed}]+", "_", plain)
         plain = re.sub(r"_{2,}", "_", plain).strip("_") or "unnamed"
