@@ -336,6 +336,9 @@ class _Dispatch:
                 self._send(load, min(free, key=lambda one: len(one.loads) / one.threads))
             except ZestyOtterError as error:
                 yield self.tasks[load.number], Done(error=error)
+            except Exception:  # the scheduler is gone, which is looked after elsewhere
+                later.append(load)
+                break
         self.waiting.extendleft(reversed(later))
 
     def _send(self, load: Load, worker: _Worker) -> None:

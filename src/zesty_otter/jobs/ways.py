@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import gc
+import importlib
 import multiprocessing
 import os
 import signal
@@ -150,7 +151,7 @@ def _pool(tasks: list[Task], staging: Path, workers: int, report: bool) -> Itera
     # Forked workers know the steps that a user's script made, without having to be told.
     context = multiprocessing.get_context("fork" if sys.platform == "linux" else None)
     if report:
-        pass  # loaded once, not in every worker
+        importlib.import_module("zesty_otter.page.report")  # once, not in every worker
     about = Brought(), os.getpid(), tasks, staging, report, workers >= (os.cpu_count() or 1)
     pool = ProcessPoolExecutor(workers, context, initializer=_begin, initargs=about)
     try:
