@@ -243,11 +243,22 @@ def plan(job: Job, *, name: str = "job", home: Path | None = None, only: str | N
 def filled(template: str, tokens: Mapping[str, str]) -> str:
     """A template with its words filled in; digits after a colon pad a number."""
 
-    def fill(found: re.Match[str]) -> str:
-        word, _, digits = found[1].partition(":")
-        return tokens[word].zfill(int(digits)) if digits.isdecimal() else tokens[word]
+    if "{" not in template:
+        return template
+    return "".join(
+        piece if not word else tokens[word].zfill(digits) if digits else tokens[word]
+        for piece, word, digits in _pieces_of(template)
+    )
 
-    return re.sub(r"\{([^{}]*)\}", fill, template)
+
+@functools.lru_cache(256)
+def _pieces_of(template: str) -> list[tuple[str, str, int]]:
+    """Text, or a word with its digits, one after the other."""
+    found = []
+    for number, piece in enumerate(re.split(r"\{([^{}]*)\}", template)):
+        word, _, digits = piece.partition(":") if number % 2 else ("", "", "")
+        found.append((piece, word, int(digits) if digits.isdecimal() else 0))
+    return found
 
 
 @functools.cache

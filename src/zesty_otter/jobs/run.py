@@ -393,7 +393,7 @@ class _Run:
         entry = None if self.fresh else self.record.get(task.name)
         if entry is None or entry.settings != self.settings[task.name]:
             return None
-        if any(path in self.record.intended for path in entry.hashes()):
+        if self.record.intended and any(path in self.record.intended for path in entry.hashes()):
             return None  # a run was stopped while it put these in place
         standing = entry.compared(self.folder, self.record.intended)
         if not standing.same or standing.missing or (self.replace_edited and standing.edited):
@@ -404,10 +404,11 @@ class _Run:
         if standing.stamps != entry.stamps:
             self.record.put_stamps(task.name, standing.stamps)
         edited = standing.edited
-        findings = (*entry.findings, *map(_edited, edited))
-        files = tuple(
-            replace(one, problems=(_EDITED,)) if one.hashes.keys() & set(edited) else one for one in entry.files
-        )
+        findings, files = (*entry.findings, *map(_edited, edited)), entry.files
+        if edited:
+            files = tuple(
+                replace(one, problems=(_EDITED,)) if one.hashes.keys() & set(edited) else one for one in files
+            )
         self._finish(AssetResult(task.name, "kept" if edited else "unchanged", files, findings=findings))
 
     def _edited_of(self, entry: Entry) -> list[str]:
@@ -657,7 +658,7 @@ def _move(source: Path, target: Path) -> None:
 def _identity(path: Path) -> tuple[int, int]:
     """What tells a file from all others, by whichever way one gets to it."""
     try:
-        about = path.stat()
+        about = os.stat(path)  # noqa: PTH116
     except OSError:
         return -1, -1
     return about.st_dev, about.st_ino
