@@ -228,7 +228,7 @@ def test_a_scheduler_that_comes_back_is_found_again(tmp_path):
 
 
 def test_an_interrupted_run_leaves_nothing_half_and_the_next_completes(yard, tmp_path):
-    job = a_job(tmp_path, 12, f"dawdle log={tmp_path / 'log'} seconds=0.3")
+    job = a_job(tmp_path, 12, f"dawdle log={tmp_path / 'log'} seconds=1")
     command = [sys.executable, "-m", "zesty_otter", "run", str(job), "--cluster", yard.address]
     run = subprocess.Popen(command, stderr=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
     while not (tmp_path / "log").exists():
