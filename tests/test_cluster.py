@@ -48,7 +48,8 @@ def running(folder: Path, port: int, workers: int = 2):
             start([*DASK, "worker", address, "--nthreads", "1", "--nworkers", str(workers), *local], folder)
         )
     try:
-        with Client(address, timeout=60, set_as_default=False) as client:
+        client = cluster._client(address, 60)
+        with client:
             client.wait_for_workers(workers, timeout=60) if workers else None
         yield Yard(address, folder)
     finally:

@@ -307,6 +307,16 @@ def test_the_record_is_the_same_whatever_the_workers(yard, tmp_path):
     assert kept[0] == kept[1]
 
 
+def test_a_job_is_the_same_from_wherever_it_is_run(yard, tmp_path, monkeypatch):
+    (tmp_path / "names.csv").write_text("kind,old,new\nnode,thing,oar\n")
+    yard('steps = ["names table=names.csv"]')
+    monkeypatch.chdir(tmp_path.parent)
+    assert set(states(zo.run_job(Path(tmp_path.name) / "yard.toml")).values()) == {"written"}
+    for folder in (tmp_path, tmp_path / "props"):
+        monkeypatch.chdir(folder)
+        assert set(states(zo.run_job(Path(os.path.relpath(tmp_path / "yard.toml")))).values()) == {"unchanged"}
+
+
 def test_files_that_look_the_same_are_not_read_again(yard, tmp_path, monkeypatch):
     job = yard()
     zo.run_job(job)
@@ -340,6 +350,27 @@ def test_a_record_that_cannot_be_read_counts_as_none_and_is_written_as_json_when
     (tmp_path / "ready" / "yard.record").write_bytes(b"SQLite format 3\0" + bytes(range(256)) * 20)
     assert set(states(zo.run_job(job)).values()) == {"written"}
     assert set(states(zo.run_job(job)).values()) == {"unchanged"}
+
+
+def test_a_record_in_use_is_not_thrown_away_and_one_without_room_is_said(yard, tmp_path, run, monkeypatch):
+    job = yard()
+    zo.run_job(job)
+    kept = tmp_path / "ready" / "yard.record"
+    monkeypatch.setattr(record, "_PATIENCE", 0.1)
+    with contextlib.closing(sqlite3.connect(kept, isolation_level=None)) as other:
+        other.execute("BEGIN EXCLUSIVE")
+        ran = run("run", job)
+        assert ran.status == 3 and "the record cannot be read: database is locked. Close what uses it" in ran.err
+        other.execute("ROLLBACK")
+    assert set(states(zo.run_job(job)).values()) == {"unchanged"}
+    kept.unlink()
+    code = (
+        "import resource, signal, sys; resource.setrlimit(resource.RLIMIT_FSIZE, (6000, 6000));"
+        "signal.signal(signal.SIGXFSZ, signal.SIG_IGN); from zesty_otter.cli import main; main(sys.argv[1:])"
+    )
+    ran = subprocess.run([sys.executable, "-c", code, "run", str(job)], capture_output=True, text=True)
+    assert ran.returncode == 4 and "the record could not be written" in ran.stderr, ran.stderr
+    assert set(states(zo.run_job(job)).values()) == {"written"}
 
 
 def test_a_large_job_tells_counts_and_the_worst(yard, tmp_path, run):

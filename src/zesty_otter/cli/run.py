@@ -297,20 +297,23 @@ def show(result: JobResult, *, dry_run: bool, verbose: bool, quiet: bool) -> Non
     if shown:
         results.print(made)
     if len(shown) < len(everything):
-        left = count_of(len(everything) - len(shown), "more asset")
+        left = len(everything) - len(shown)
+        said = (
+            f"and {count_of(left, 'more asset')}" if shown else f"{count_of(left, 'asset')} without errors or warnings"
+        )
         listed = "" if dry_run else f"; {result.folder / 'arrivals.jsonl'} has what arrived"
-        results.print(f"[faint]and {left}; --verbose lists all{escape(listed)}[/]", soft_wrap=True)
-    said = [f"[problem]failed[/] {escape(_with_name(one))}" for one in everything if one.error is not None]
-    said += [
+        results.print(f"[faint]{said}; --verbose lists all{escape(listed)}[/]", soft_wrap=True)
+    lines = [f"[problem]failed[/] {escape(_with_name(one))}" for one in everything if one.error is not None]
+    lines += [
         f"[problem]differs[/] {escape(file.path)}: {escape(problem)}"
         for asset in everything
         for file in asset.files
         for problem in file.problems
     ]
-    for line in said if verbose else said[:_MOST_LINES]:
+    for line in lines if verbose else lines[:_MOST_LINES]:
         messages.print(line, soft_wrap=True)
-    if len(said) > _MOST_LINES and not verbose:
-        messages.print(f"and {len(said) - _MOST_LINES:,} more that failed or differ; --verbose lists all")
+    if len(lines) > _MOST_LINES and not verbose:
+        messages.print(f"and {len(lines) - _MOST_LINES:,} more that failed or differ; --verbose lists all")
     console.print_findings(
         ((asset.name, finding) for asset in everything for finding in asset.findings), verbose=verbose, quiet=quiet
     )

@@ -111,16 +111,15 @@ def _client(scheduler: str, patience: float) -> Client:
             "runs on a cluster need the package 'distributed'.", remedy="Install it: pip install 'zesty-otter[cluster]'"
         ) from None
     is_file = "://" not in scheduler and (scheduler.endswith(".json") or Path(scheduler).is_file())
+    if is_file and not Path(scheduler).is_file():
+        raise UsageError("there is no such scheduler file.", file=scheduler, remedy="Start the scheduler.")
+    where = {"scheduler_file": scheduler} if is_file else {"address": scheduler}
     try:
-        if is_file:
-            if not Path(scheduler).is_file():
-                raise UsageError("there is no such scheduler file.", file=scheduler, remedy="Start the scheduler.")
-            return Client(scheduler_file=scheduler, timeout=patience, set_as_default=False, name="zesty-otter")
         if scheduler.startswith("tls://") and not Security().get_connection_args("client").get("ssl_context"):
             raise ValueError("TLS needs certificates, and none are set")
-        return Client(scheduler, timeout=patience, set_as_default=False, name="zesty-otter")
-    except UsageError:
-        raise
+        with contextlib.suppress(AssertionError):  # its greeting came together with news of a worker
+            return Client(**where, timeout=patience, set_as_default=False, name="zesty-otter")
+        return Client(**where, timeout=patience, set_as_default=False, name="zesty-otter")
     except Exception as error:  # of many kinds: name service, sockets, certificates, what does not speak the protocol
         raise _no_scheduler(scheduler, error) from None
 
@@ -178,7 +177,7 @@ def _check(client: Client, cluster: Cluster, tasks: Sequence[Task], folder: Path
 
 
 def _check_worker(name: str, said: Any, mark: Path, cluster: Cluster) -> None:
-    if isinstance(said, ModuleNotFoundError | ImportError):
+    if isinstance(said, ImportError):
         remedy = f"Install the version {__version__} there."
         raise UsageError(f"the worker {name} does not have zesty-otter: {_short(said)}.", remedy=remedy)
     if isinstance(said, BaseException):
@@ -260,13 +259,13 @@ class _Dispatch:
 
     def results(self) -> Iterator[tuple[Task, Done]]:
         """Every task with what came of it."""
-        look_at, alone_since = 0.0, None
+        due, alone_since = 0.0, None
         try:
             while self.waiting or self.running:
                 now = time.monotonic()
-                if now >= look_at:
+                if now >= due:
                     yield from self._look_at_workers()
-                    look_at = now + _LOOK_EVERY
+                    due = now + _LOOK_EVERY
                     alone_since = None if self.workers else alone_since or now
                     if alone_since is not None and now - alone_since > 4 * self.cluster.patience:
                         yield from self._without_workers()

@@ -29,6 +29,8 @@ from zesty_otter.jobs.work import Made, hash_of
 from zesty_otter.steps import Step
 
 ENDING = ".record"
+_PATIENCE = 20.0  # seconds for another program to let go of the file
+_NO_RECORD = (sqlite3.SQLITE_ERROR, sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB)  # there is none in the file
 _SETTLED, _COARSE = 0.1, 2.0  # seconds after which a file's times tell a later change, by how exact they are
 
 Stamp = tuple[int, int, int]
@@ -177,7 +179,12 @@ class Record:
     Parameters
     ----------
     path : Path
-        The database; what cannot be read as one counts as none.
+        The database; what is not one counts as none.
+
+    Raises
+    ------
+    InputError
+        When another program does not let go of it, or it cannot be opened.
     """
 
     def __init__(self, path: Path) -> None:
@@ -194,8 +201,10 @@ class Record:
                 self.plain = about.get("plain") != "no"
                 self.is_of_this_version = about.get("zesty_otter") == __version__
                 self._database.execute(f"SELECT {_ROW} FROM assets LIMIT 1").fetchone()
-            except sqlite3.Error:
+            except sqlite3.Error as error:
                 self.close()
+                if error.sqlite_errorcode & 0xFF not in _NO_RECORD:
+                    raise self._unreadable(error) from None
         with contextlib.suppress(OSError, ValueError, TypeError):
             # Its last line may not be finished; what stands before it counts.
             for line in self._journal.read_text("utf-8").splitlines():
@@ -203,9 +212,6 @@ class Record:
 
     def __len__(self) -> int:
         return int(self._found("SELECT count(*) FROM assets")[0][0]) if self._database else 0
-
-    def __contains__(self, name: str) -> bool:
-        return bool(self._found("SELECT 1 FROM assets WHERE name = ?", name))
 
     def names(self) -> set[str]:
         """Of all assets."""
@@ -234,7 +240,6 @@ class Record:
 
     def put(self, name: str, entry: Entry) -> None:
         """Remember an asset."""
-        database = self._writable()
         row = (
             name,
             entry.settings,
@@ -244,18 +249,18 @@ class Record:
             _text(entry.stamps),
             entry.seconds,
         )
-        database.execute("DELETE FROM made WHERE asset = ?", (name,))
-        database.execute(f"INSERT OR REPLACE INTO assets ({_ROW}) VALUES (?, ?, ?, ?, ?, ?, ?)", row)
-        database.executemany("INSERT OR REPLACE INTO made VALUES (?, ?)", [(path, name) for path in entry.hashes()])
+        self._write("DELETE FROM made WHERE asset = ?", [(name,)])
+        self._write(f"INSERT OR REPLACE INTO assets ({_ROW}) VALUES (?, ?, ?, ?, ?, ?, ?)", [row])
+        self._write("INSERT OR REPLACE INTO made VALUES (?, ?)", [(path, name) for path in entry.hashes()])
 
     def put_stamps(self, name: str, stamps: Mapping[str, Stamp]) -> None:
         """Remember how the files of an asset look, which are the same."""
-        self._writable().execute("UPDATE assets SET stamps = ? WHERE name = ?", (_text(stamps), name))
+        self._write("UPDATE assets SET stamps = ? WHERE name = ?", [(_text(stamps), name)])
 
     def forget(self, name: str) -> None:
         """Forget an asset and what it made."""
-        self._writable().execute("DELETE FROM made WHERE asset = ?", (name,))
-        self._writable().execute("DELETE FROM assets WHERE name = ?", (name,))
+        self._write("DELETE FROM made WHERE asset = ?", [(name,)])
+        self._write("DELETE FROM assets WHERE name = ?", [(name,)])
 
     def intend(self, hashes: Mapping[str, str]) -> None:
         """Say which files are about to be put in place, so that a run that is killed then knows them as its own."""
@@ -268,6 +273,7 @@ class Record:
     def commit(self) -> None:
         """What was put is there from now on, also for a run after this one was killed; what was intended is done."""
         if self._database is not None:
+            self._say()
             try:
                 self._database.commit()
             except sqlite3.Error as error:
@@ -305,44 +311,44 @@ class Record:
         return self.path.with_name(f".{self.path.stem}.journal")
 
     def _connected(self) -> sqlite3.Connection:
-        database = sqlite3.connect(self.path, timeout=20.0)
+        database = sqlite3.connect(self.path, timeout=_PATIENCE)
         database.execute("PRAGMA synchronous = NORMAL")
         return database
 
-    def _writable(self) -> sqlite3.Connection:
-        """The database, which is made where there is none."""
-        if self._database is None:
-            try:
+    def _write(self, text: str, rows: Iterable[tuple[Any, ...]]) -> None:
+        """Do something for each of some rows, in a database that is made where there is none."""
+        try:
+            if self._database is None:
                 self.path.unlink(missing_ok=True)
                 self._database = self._connected()
                 self._database.executescript(_TABLES)
-            except (OSError, sqlite3.Error) as error:
-                raise self._unwritable(error) from None
-            self._say()
-        return self._database
+            self._database.executemany(text, rows)
+        except (OSError, sqlite3.Error) as error:
+            raise self._unwritable(error) from None
 
     def _say(self) -> None:
         about = {"zesty_otter": __version__, "plain": "yes" if self.plain else "no"}
-        assert self._database is not None
-        self._database.executemany("INSERT OR REPLACE INTO about VALUES (?, ?)", about.items())
+        self._write("INSERT OR REPLACE INTO about VALUES (?, ?)", about.items())
 
     def renew(self) -> None:
         """Say that what is put from now on is of this version, and no entry of another is current any more."""
         if self._database is not None and not self.is_of_this_version:
-            self._database.execute("UPDATE assets SET settings = ''")
-            self._say()
+            self._write("UPDATE assets SET settings = ?", [("",)])
             self.is_of_this_version = True
 
     def _unwritable(self, error: Exception) -> OutputError:
         remedy = "Make room, change the permissions, or choose another folder, and run again."
         return OutputError(f"the record could not be written: {error}.", file=self.path, remedy=remedy)
 
+    def _unreadable(self, error: Exception) -> InputError:
+        remedy = "Close what uses it; or delete it, and run with --replace-foreign, which makes everything again."
+        return InputError(f"the record cannot be read: {error}.", file=self.path, remedy=remedy)
+
     def _found(self, text: str, *values: str) -> list[Any]:
         try:
             return self._database.execute(text, values).fetchall() if self._database is not None else []
         except sqlite3.Error as error:
-            remedy = "Delete it; the next run makes everything again, with --replace-foreign where files have changed."
-            raise InputError(f"the record cannot be read: {error}.", file=self.path, remedy=remedy) from None
+            raise self._unreadable(error) from None
 
     def _entry(self, row: tuple[Any, ...]) -> Entry:
         _, settings, inputs, files, findings, stamps, seconds = row
@@ -425,14 +431,14 @@ def settings_of(tasks: Sequence[Task], home: Path) -> dict[str, str]:
     common = {
         "version": __version__,
         "frame": str(tasks[0].frame),
-        "steps": _steps(tasks[0].steps),
+        "steps": _steps(tasks[0].steps, home),
         "outputs": [
             {
                 "settings": output.settings.model_dump(mode="json", exclude={"steps", "target"}),
                 "kinds": [kind.name for kind in output.kinds],
                 "frame": str(output.frame),
                 "target": output.target.model_dump(mode="json") if output.target else None,
-                "steps": _steps(output.steps),
+                "steps": _steps(output.steps, home),
             }
             for output in tasks[0].outputs
         ],
@@ -452,7 +458,7 @@ def settings_of(tasks: Sequence[Task], home: Path) -> dict[str, str]:
                 "colors": part.file.colors,
                 "facets": part.file.facets,
                 "folders": [_from(home, folder) for folder in part.file.folders],
-                "steps": _steps(part.file.steps),
+                "steps": _steps(part.file.steps, home),
             }
             for part in task.parts
         ]
@@ -462,8 +468,23 @@ def settings_of(tasks: Sequence[Task], home: Path) -> dict[str, str]:
     return hashes
 
 
-def _steps(steps: Iterable[Step]) -> list[Any]:
-    return [[type(step).__module__, type(step).__qualname__, step.model_dump(mode="json")] for step in steps]
+def _steps(steps: Iterable[Step], home: Path) -> list[Any]:
+    """What steps are set to, with their files from the folder of the job, wherever one is when it is run."""
+
+    def placed(value: Any) -> Any:
+        if isinstance(value, tuple):
+            return [placed(one) for one in value]
+        return _from(home, value) if isinstance(value, Path) else value
+
+    found = []
+    for step in steps:
+        files = {key: placed(getattr(step, key)) for key in type(step).model_fields if _holds_paths(getattr(step, key))}
+        found.append([type(step).__module__, type(step).__qualname__, {**step.model_dump(mode="json"), **files}])
+    return found
+
+
+def _holds_paths(value: Any) -> bool:
+    return isinstance(value, Path) or (isinstance(value, tuple) and any(isinstance(one, Path) for one in value))
 
 
 def _from(folder: Path, path: Path) -> str:

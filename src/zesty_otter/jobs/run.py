@@ -297,13 +297,13 @@ class _Run:
         """Do it."""
         with contextlib.ExitStack() as stack:
             stack.callback(self._leave_folder)
-            self._open_folder()
+            self._make(self.folder)
             self.began = stack.enter_context(held(self.folder, self.plan.name, patience=patience))
-            stack.callback(self._close)
             self._open_record()
+            stack.callback(self._close)
             try:
                 self._sweep()
-                self._open_folder()
+                self._make(self.folder / self._staging)
                 self.record.renew()
                 todo = []
                 for task in self.plan.tasks:
@@ -365,10 +365,9 @@ class _Run:
         assets = tuple(self.results[task.name] for task in self.plan.tasks)
         return JobResult(self.plan.title, self.folder, (*assets, *failed), overview, tuple(self.remarks))
 
-    def _open_folder(self) -> None:
+    def _make(self, folder: Path) -> None:
         try:
-            self.folder.mkdir(parents=True, exist_ok=True)
-            (self.folder / self._staging).mkdir(exist_ok=True)
+            folder.mkdir(parents=True, exist_ok=True)
         except OSError as error:
             raise OutputError(
                 f"nothing can be written there: {error.strerror or error}.",
