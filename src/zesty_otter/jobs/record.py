@@ -488,15 +488,11 @@ def _holds_paths(value: Any) -> bool:
 
 
 def _from(folder: Path, path: Path) -> str:
-    # Strings all the way, as a job may have very many files.
+    # Strings all the way, as a job may have very many files; absolute ones, as what is remembered outlives a change of
+    # the current folder.
     head, name = os.path.split(os.path.abspath(path))  # noqa: PTH100
-    home = _relative(_absolute(folder), head)
+    home = _relative(os.path.abspath(folder), head)  # noqa: PTH100
     return name if home == "." else f"{home}/{name}"
-
-
-@functools.lru_cache(64)
-def _absolute(folder: Path) -> str:
-    return str(folder.absolute())
 
 
 @functools.lru_cache(4096)
