@@ -150,6 +150,11 @@ def test_a_cluster_makes_the_same_bytes_as_one_machine(yard, tmp_path, monkeypat
     assert states(result) == {"written"}
     assert contents(tmp_path / "ready") == local
     assert all("tcp://" in event.worker for event in events)
+    done = {event.asset for event in events}
+    for number, event in enumerate(events, 1):
+        under_way = {asset for _, asset in event.at_work}
+        assert under_way <= done - {one.asset for one in events[:number]} and len(event.at_work) == len(under_way) <= 2
+    assert events[0].at_work and not events[-1].at_work
     assert states(zo.run_job(path, cluster=yard.address)) == {"unchanged"}
     assert not [one.name for one in (tmp_path / "ready").iterdir() if "zesty-otter" in one.name or ".lock" in one.name]
 

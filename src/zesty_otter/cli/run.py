@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Annotated, Any
 
 import typer
+from rich.console import RenderableType
 from rich.markup import escape
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
 
@@ -215,13 +216,24 @@ def run_progress(*, quiet: bool) -> Iterator[Callable[[Event], None] | None]:
         return
     columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn())
     # Drawn when something happens, not by a thread: workers are forked from this process.
-    with Progress(*columns, console=messages, transient=True, auto_refresh=False) as bar:
+    at_work: tuple[tuple[str, str], ...] = ()
+
+    class Board(Progress):
+        """The bar, and under it what workers of a cluster are at."""
+
+        def get_renderables(self) -> Iterator[RenderableType]:
+            yield self.make_tasks_table(self.tasks)
+            if at_work:
+                yield console.facts([(escape(worker), escape(asset)) for worker, asset in at_work])
+
+    with Board(*columns, console=messages, transient=True, auto_refresh=False) as bar:
         task = bar.add_task("Working", total=None)
         bar.refresh()
 
         def show_event(event: Event) -> None:
-            where = f" by {event.worker}" if event.worker else ""
-            bar.update(task, description=escape(event.asset + where), completed=event.done, total=event.total)
+            nonlocal at_work
+            at_work = event.at_work
+            bar.update(task, description=escape(event.asset), completed=event.done, total=event.total)
             bar.refresh()
 
         yield show_event

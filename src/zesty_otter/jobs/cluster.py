@@ -10,6 +10,7 @@ from __future__ import annotations
 import contextlib
 import gc
 import io
+import itertools
 import logging
 import pickle
 import queue
@@ -35,6 +36,7 @@ if TYPE_CHECKING:
 _TRIES = 3  # a task is tried again at most twice
 _AHEAD = 2  # tasks for each thread of a worker, so that none waits for us
 _LOOK_EVERY = 1.0  # seconds between looks at which workers there are
+_TOLD = 8  # workers of which is told what they are at
 _LATE = 10.0  # seconds in which files of a worker appear on a shared file system
 _SENT = 1 << 30  # bytes of an asset that are sent at the most
 _LARGE = 1 << 20  # bytes from which a parcel goes straight to its worker
@@ -271,13 +273,23 @@ class _Dispatch:
                         yield from self._without_workers()
                         return
                 yield from self._hand_out()
-                yield from self._next()
+                for task, done in self._next():
+                    yield task, replace(done, at_work=self._at_work())
         finally:
             left = [one.future for one in self.running.values()]
             if left:
                 with contextlib.suppress(Exception):
                     self.client.cancel(left, force=True)
             self._close_own()
+
+    def _at_work(self) -> tuple[tuple[str, str], ...]:
+        """The first few workers, and what each is at."""
+        found = [
+            (worker.address, self.tasks[number].name)
+            for worker in itertools.islice(self.workers.values(), _TOLD)
+            for number in list(worker.loads)[: worker.threads]
+        ]
+        return tuple(found[:_TOLD])
 
     def _close_own(self) -> None:
         if self.own is not None:

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
 import fnmatch
 import functools
+import gc
 import glob
 import operator
 import os
 import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
 from zesty_otter import steps, targets
@@ -146,8 +148,9 @@ class Task:
         """
         for output in self.outputs:
             if output.settings.split == "scene":
+                tokens = output.tokens(self, self.stem)
                 for kind in output.kinds:
-                    yield output.path(kind, output.tokens(self, self.stem)), output
+                    yield output.path(kind, tokens), output
 
 
 @dataclass(frozen=True)
@@ -179,6 +182,19 @@ class Plan:
     report: bool = True
 
 
+@contextlib.contextmanager
+def uncollected() -> Iterator[None]:
+    """Where very many things are made that stay, which the garbage collector would look through again and again."""
+    was = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was:
+            gc.enable()
+
+
+@uncollected()
 def plan(job: Job, *, name: str = "job", home: Path | None = None, only: str | None = None) -> Plan:
     """Work out a job.
 
@@ -223,8 +239,6 @@ def plan(job: Job, *, name: str = "job", home: Path | None = None, only: str | N
     frame = targets.load(job.target).space if job.target else outputs[0].frame
     problems: list[tuple[str, ZestyOtterError]] = []
     tasks = tuple(_tasks(job, outputs, frame, home or Path(), problems))
-    if len(tasks) > ON_A_PAGE:
-        tasks = tuple(replace(task, many=True) for task in tasks)
     if only is not None:
         tasks = tuple(task for task in tasks if _fits(task, only))
         if not tasks:
@@ -371,15 +385,16 @@ def _tasks(
     together: dict[str, SourceFile] = {}
     for source in job.sources:
         for file in _files(source, home, problems):
-            key = os.path.abspath(file.path)  # noqa: PTH100
+            key = absolute(file.path)
             if key not in single and key not in together:
                 (together if source.assemble else single)[key] = file
-    folder = Path(job.folder)
+    assembled = _assembled(list(together.values()))
+    common = (job.steps, outputs, frame, Path(job.folder), len(single) + len(assembled) > ON_A_PAGE)
     for file in single.values():
-        yield Task(_shown(file.path, home), file.path.stem, (Part(file),), job.steps, outputs, frame, folder)
-    for stem, parts in _assembled(list(together.values())).items():
+        yield Task(_shown(file.path, home), file.path.stem, (Part(file),), *common)
+    for stem, parts in assembled.items():
         name = _shown(parts[0].file.path.parent / stem, home)
-        yield Task(name, stem, tuple(parts), job.steps, outputs, frame, folder)
+        yield Task(name, stem, tuple(parts), *common)
 
 
 def _assembled(files: list[SourceFile]) -> dict[str, list[Part]]:
@@ -430,6 +445,19 @@ def _files(source: Source, home: Path, problems: list[tuple[str, ZestyOtterError
             )
 
 
+def absolute(path: Path) -> str:
+    """The path from the root: folders are asked for once for all files in them, of which a job may have very many."""
+    head, name = os.path.split(path)
+    if name in ("", "..", "."):
+        return os.path.abspath(path)  # noqa: PTH100
+    return os.path.join(_absolute(head, os.getcwd()), name)  # noqa: PTH109, PTH118
+
+
+@functools.lru_cache(4096)
+def _absolute(folder: str, current: str) -> str:
+    return os.path.normpath(os.path.join(current, folder))  # noqa: PTH118
+
+
 def holds_exact(path: Path) -> bool:
     """Whether files such as this one can hold exact surfaces, which facets are chosen for."""
     return path.suffix.lower() in _exact()
@@ -456,11 +484,15 @@ _parts = operator.attrgetter("parts")
 
 def _readable_below(folder: Path) -> Iterator[Path]:
     """The files in a folder and all in it that can be read."""
-    for home, _, names in os.walk(folder):
-        fitting = [name for name in names if not name.startswith(".") and _ending(name) in _readable()]
-        if fitting:
-            here = Path(home)
-            yield from (path for path in map(here.joinpath, fitting) if path.is_file())
+    left = [folder]
+    while left:
+        here = left.pop()
+        with contextlib.suppress(OSError), os.scandir(here) as found:
+            for one in found:
+                if one.is_dir(follow_symlinks=False):
+                    left.append(here / one.name)
+                elif not one.name.startswith(".") and _ending(one.name) in _readable() and one.is_file():
+                    yield here / one.name
 
 
 def _ending(name: str) -> str:
@@ -519,5 +551,6 @@ def clash(path: Path, one: tuple[str, str], other: tuple[str, str]) -> UsageErro
 def short_names(names: Iterable[str]) -> dict[str, str]:
     """Names of assets without their folders, but for those of which several would be the same."""
     given = list(names)
-    counts = Counter(Path(one).name for one in given)
-    return {one: one if counts[Path(one).name] > 1 else Path(one).name for one in given}
+    short = [one.rpartition("/")[2] for one in given]
+    counts = Counter(short)
+    return {one: one if counts[own] > 1 else own for one, own in zip(given, short, strict=True)}

@@ -10,6 +10,7 @@ from __future__ import annotations
 import contextlib
 import functools
 import hashlib
+import itertools
 import json
 import os
 import sqlite3
@@ -24,11 +25,12 @@ from zesty_otter.audit.facts import FileFacts
 from zesty_otter.audit.findings import Finding
 from zesty_otter.errors import InputError, OutputError
 from zesty_otter.formats.files import save
-from zesty_otter.jobs.planning import Task
+from zesty_otter.jobs.planning import Task, absolute
 from zesty_otter.jobs.work import Made, hash_of
 from zesty_otter.steps import Step
 
 ENDING = ".record"
+_AT_ONCE = 500  # rows that are read in one go
 _PATIENCE = 20.0  # seconds for another program to let go of the file
 _NO_RECORD = (sqlite3.SQLITE_ERROR, sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB)  # there is none in the file
 _SETTLED, _COARSE = 0.1, 2.0  # seconds after which a file's times tell a later change, by how exact they are
@@ -219,13 +221,21 @@ class Record:
 
     def get(self, name: str) -> Entry | None:
         """The entry of an asset; of a run of another version it is current under no settings."""
-        found = self._found(f"SELECT {_ROW} FROM assets WHERE name = ?", name)
-        return self._entry(found[0]) if found else None
+        return next(self.get_all([name]))
+
+    def get_all(self, names: Iterable[str]) -> Iterator[Entry | None]:
+        """The entries of assets in the order given, a few hundred at a time; meanwhile others can be put."""
+        left = iter(names)
+        while some := list(itertools.islice(left, _AT_ONCE)):
+            wanted = ", ".join("?" * len(some))
+            rows = self._found(f"SELECT {_ROW} FROM assets WHERE name IN ({wanted})", *some)
+            entries = dict(zip((row[0] for row in rows), self._entries(rows), strict=True))
+            yield from map(entries.get, some)
 
     def entries(self) -> Iterator[tuple[str, Entry]]:
         """All of them, by name."""
-        for (name,) in self._found("SELECT name FROM assets ORDER BY name"):
-            entry = self.get(name)
+        names = [name for (name,) in self._found("SELECT name FROM assets ORDER BY name")]
+        for name, entry in zip(names, self.get_all(names), strict=True):
             if entry is not None:
                 yield name, entry
 
@@ -350,16 +360,21 @@ class Record:
         except sqlite3.Error as error:
             raise self._unreadable(error) from None
 
-    def _entry(self, row: tuple[Any, ...]) -> Entry:
-        _, settings, inputs, files, findings, stamps, seconds = row
-        return Entry(
-            settings if self.is_of_this_version else "",
-            json.loads(inputs),
-            tuple(map(_file, json.loads(files))),
-            tuple(map(_finding, json.loads(findings))) if findings != "[]" else (),
-            {path: (size, changed, touched) for path, (size, changed, touched) in json.loads(stamps).items()},
-            seconds,
-        )
+    def _entries(self, rows: Sequence[tuple[Any, ...]]) -> Iterator[Entry]:
+        for row, (inputs, files, findings, stamps) in zip(rows, _read(rows), strict=True):
+            yield Entry(
+                row[1] if self.is_of_this_version else "",
+                inputs,
+                tuple(map(_file, files)),
+                tuple(map(_finding, findings)),
+                {path: tuple(stamp) for path, stamp in stamps.items()},
+                row[6],
+            )
+
+
+def _read(rows: Sequence[tuple[Any, ...]]) -> list[list[Any]]:
+    """The JSON in the middle of rows: many small texts read as one take a third of the time."""
+    return list(json.loads(f"[{','.join(f'[{row[2]},{row[3]},{row[4]},{row[5]}]' for row in rows)}]"))
 
 
 def record_of(folder: Path, job: str) -> Record:
@@ -463,7 +478,7 @@ def settings_of(tasks: Sequence[Task], home: Path) -> dict[str, str]:
             for part in task.parts
         ]
         own = start.copy()
-        own.update(json.dumps(parts, sort_keys=True).encode())
+        own.update(_text(parts).encode())
         hashes[task.name] = own.hexdigest()
     return hashes
 
@@ -488,10 +503,9 @@ def _holds_paths(value: Any) -> bool:
 
 
 def _from(folder: Path, path: Path) -> str:
-    # Strings all the way, as a job may have very many files; absolute ones, as what is remembered outlives a change of
-    # the current folder.
-    head, name = os.path.split(os.path.abspath(path))  # noqa: PTH100
-    home = _relative(os.path.abspath(folder), head)  # noqa: PTH100
+    # From absolute ones, as what is remembered of folders outlives a change of the current one.
+    head, name = os.path.split(absolute(path))
+    home = _relative(absolute(folder), head)
     return name if home == "." else f"{home}/{name}"
 
 

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import contextlib
+import functools
+import itertools
 import json
 import os
 import shutil
 import sys
 import time
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
@@ -20,7 +22,7 @@ from zesty_otter.jobs.job_file import Job
 from zesty_otter.jobs.lay_out import in_rows
 from zesty_otter.jobs.locking import held
 from zesty_otter.jobs.modules import bring_in
-from zesty_otter.jobs.planning import Plan, Task, clash, plan
+from zesty_otter.jobs.planning import Plan, Task, clash, plan, uncollected
 from zesty_otter.jobs.record import Delivered, Entry, Record, Stamp, Standing
 from zesty_otter.jobs.ways import Processes, Way
 from zesty_otter.jobs.work import Done, Made, hash_of, only_planned, work
@@ -51,6 +53,8 @@ class Event:
         What became of it.
     worker : str
         Who worked on it, where there are several machines.
+    at_work : tuple of (str, str)
+        What workers are at now: some of them, if they are many, with the names of assets.
     """
 
     done: int
@@ -58,6 +62,7 @@ class Event:
     asset: str
     state: State
     worker: str = ""
+    at_work: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -268,8 +273,12 @@ class _Run:
         self.parts = report.Parts(self.folder / f".{self.plan.name}.report")
         self.settings = record.settings_of(self.plan.tasks, self.folder)
         self.total = len(self.plan.tasks)
-        self.sources = {_identity(part.file.path) for task in self.plan.tasks for part in task.parts}
         self.record_due = time.monotonic() + _RECORD_EVERY
+
+    @functools.cached_property
+    def sources(self) -> set[tuple[int, int]]:
+        """What tells their files from all others."""
+        return {_identity(part.file.path) for task in self.plan.tasks for part in task.parts}
 
     def _open_record(self) -> None:
         self.record: Record = record.record_of(self.folder, self.plan.name)
@@ -281,13 +290,13 @@ class _Run:
     def planned(self) -> JobResult:
         """What a run would do."""
         self._open_record()
-        for task in self.plan.tasks:
+        for task, entry in self._recorded():
             known = list(task.known_files())
             done = Done(tuple(only_planned(output, path) for path, output in known))
             if any(output.settings.split != "scene" for output in task.outputs):
                 done = work(task, None)
             files = tuple(Delivered(one.output, one.path.as_posix(), {}, one.facts) for one in done.made)
-            state: State = "failed" if done.error else "unchanged" if self._current(task) else "planned"
+            state: State = "failed" if done.error else "unchanged" if self._current(task, entry) else "planned"
             self._finish(AssetResult(task.name, state, files, error=done.error))
         self._refuse_clashes({name: _claimed(r.files) for name, r in self.results.items()})
         self._close()
@@ -305,14 +314,7 @@ class _Run:
                 self._sweep()
                 self._make(self.folder / self._staging)
                 self.record.renew()
-                todo = []
-                for task in self.plan.tasks:
-                    current = self._current(task)
-                    if current is None:
-                        todo.append(task)
-                    else:
-                        self._skip(task, *current)
-                self._work(todo, way)
+                self._work(self._changed(), way)
                 overview = self._lay_out()
                 self._forget_gone()
                 self._write_record()
@@ -387,9 +389,27 @@ class _Run:
             if not _is_running(part.suffixes[-2].lstrip(".") if len(part.suffixes) > 1 else ""):
                 part.unlink(missing_ok=True)
 
-    def _current(self, task: Task) -> tuple[Entry, Standing] | None:
+    def _recorded(self) -> Iterator[tuple[Task, Entry | None]]:
+        """All assets, and what is recorded of them that counts."""
+        tasks = self.plan.tasks
+        if self.fresh:
+            return zip(tasks, itertools.repeat(None), strict=False)
+        return zip(tasks, self.record.get_all(task.name for task in tasks), strict=True)
+
+    @uncollected()
+    def _changed(self) -> list[Task]:
+        """What is to be made; the results of all others are there."""
+        todo = []
+        for task, entry in self._recorded():
+            current = self._current(task, entry)
+            if current is None:
+                todo.append(task)
+            else:
+                self._skip(task, *current)
+        return todo
+
+    def _current(self, task: Task, entry: Entry | None) -> tuple[Entry, Standing] | None:
         """What is recorded of an asset and how it stands, where nothing is to be done."""
-        entry = None if self.fresh else self.record.get(task.name)
         if entry is None or entry.settings != self.settings[task.name]:
             return None
         if self.record.intended and any(path in self.record.intended for path in entry.hashes()):
@@ -417,7 +437,7 @@ class _Run:
         """Put what a task made in its place, and remember it."""
         error = done.error or _clash_within(task, done)
         if error is not None:
-            self._finish(AssetResult(task.name, "failed", (), done.notes, done.findings, error), done.worker)
+            self._finish(AssetResult(task.name, "failed", (), done.notes, done.findings, error), done)
             return
         before = self.record.get(task.name)
         edited = set(self._edited_of(before)) if before and not self.replace_edited else set()
@@ -437,9 +457,7 @@ class _Run:
                 self._put_in_place(made, one.hashes, read)
                 files.append(one)
         except OutputError as error:
-            self._finish(
-                AssetResult(task.name, "failed", tuple(files), done.notes, tuple(findings), error), done.worker
-            )
+            self._finish(AssetResult(task.name, "failed", tuple(files), done.notes, tuple(findings), error), done)
             return
         if before is not None:
             now = {path for one in files for path in one.hashes}
@@ -452,7 +470,7 @@ class _Run:
         if not kept:
             self.parts.take(report.key_of(entry), done.part)
         self._finish(
-            AssetResult(task.name, state, tuple(files), done.notes, tuple(findings), stopped=done.stopped), done.worker
+            AssetResult(task.name, state, tuple(files), done.notes, tuple(findings), stopped=done.stopped), done
         )
         if time.monotonic() > self.record_due:
             self._commit()
@@ -517,9 +535,10 @@ class _Run:
         """What a file of the job itself is called: plainly, unless another job has it."""
         return name if self.record.plain else f"{self.plan.name}.{name}"
 
-    def _finish(self, result: AssetResult, worker: str = "") -> None:
+    def _finish(self, result: AssetResult, done: Done | None = None) -> None:
         self.results[result.name] = result
-        self.on_progress(Event(len(self.results), self.total, result.name, result.state, worker))
+        by = (done.worker, done.at_work) if done else ()
+        self.on_progress(Event(len(self.results), self.total, result.name, result.state, *by))
 
     def _refuse_clashes(self, claims: dict[str, list[_Claim]]) -> None:
         """Nothing is in its place yet: two assets that want one are an error now."""

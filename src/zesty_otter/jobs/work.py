@@ -54,7 +54,8 @@ class Done:
 
     ``inputs`` are hashes of what was read; None where a file was looked for in vain. ``part`` is its part of the
     report. ``stopped`` are the names of pieces that were not written, as they break rules. ``seconds`` is how long it
-    took, and ``worker`` who did it, where there are several machines.
+    took, and ``worker`` who did it, where there are several machines; ``at_work`` are other workers (some of them, if
+    they are many) with the names of the tasks they were at then.
     """
 
     made: tuple[Made, ...] = ()
@@ -66,6 +67,7 @@ class Done:
     stopped: tuple[str, ...] = ()
     seconds: float = 0.0
     worker: str = ""
+    at_work: tuple[tuple[str, str], ...] = ()
 
 
 def work(task: Task, staging: Path | None, *, report: bool = False) -> Done:
