@@ -331,6 +331,23 @@ def test_options_that_make_no_sense(tmp_path, run, options, words):
     assert ran.status == 2 and words in ran.err
 
 
+def test_what_finds_no_room_on_a_worker_goes_to_another(tmp_path):
+    job = a_job(tmp_path, 8)
+    with running(tmp_path / "yard", free_port(), workers=1) as yard:
+        able = list(yard.pids())
+        worker = (
+            f"ulimit -f 8; exec {sys.executable} -m dask worker {yard.address} --nthreads 1 --no-dashboard --no-nanny"
+        )
+        full = start(["bash", "-c", worker], yard.folder)
+        while len(yard.pids()) < 2:
+            time.sleep(0.1)
+        events = []
+        result = zo.run_job(job, way=Cluster(yard.address, ship=True), on_progress=events.append)
+        assert states(result) == {"written"} and {event.worker.split()[1] for event in events} == set(able)
+        os.killpg(full.pid, signal.SIGKILL)
+        full.wait()
+
+
 def test_a_full_disk_of_a_worker_is_its_assets_error(tmp_path, monkeypatch):
     def full(path, data):
         raise OSError(28, "No space left on device")

@@ -26,7 +26,17 @@ from zesty_otter import __version__
 from zesty_otter.errors import InputError, OutputError, UsageError, ZestyOtterError
 from zesty_otter.jobs import modules
 from zesty_otter.jobs.planning import Task
-from zesty_otter.jobs.remote import Parcel, Places, files_to_send, look_at, moved, placed, run_remote, unpacked
+from zesty_otter.jobs.remote import (
+    NoRoomError,
+    Parcel,
+    Places,
+    files_to_send,
+    look_at,
+    moved,
+    placed,
+    run_remote,
+    unpacked,
+)
 from zesty_otter.jobs.scheduling import Load, fits, heaviest_first
 from zesty_otter.jobs.work import Done
 
@@ -38,6 +48,7 @@ _AHEAD = 2  # tasks for each thread of a worker, so that none waits for us
 _LOOK_EVERY = 1.0  # seconds between looks at which workers there are
 _TOLD = 8  # workers of which is told what they are at
 _LATE = 10.0  # seconds in which files of a worker appear on a shared file system
+_SPARED = 60.0  # seconds in which a worker without room gets nothing, if others can
 _SENT = 1 << 30  # bytes of an asset that are sent at the most
 _LARGE = 1 << 20  # bytes from which a parcel goes straight to its worker
 _SHARE = 0.8  # of a worker's memory
@@ -223,6 +234,7 @@ class _Worker:
     threads: int
     room: float
     loads: dict[int, Load] = field(default_factory=dict)
+    spared: float = 0.0  # until when others come first, as it had no room
 
     def works_on(self, load: Load) -> bool:
         """Whether it is at it, and has it not only in hand."""
@@ -336,11 +348,12 @@ class _Dispatch:
         while self.waiting and self.workers and len(later) < 64:
             load = self.waiting.popleft()
             been = self.been.get(load.number, set())
-            others = [one for one in self.workers.values() if one.address not in been]
-            free = [one for one in others or self.workers.values() if one.takes(load)]
+            able = self._with_room()
+            others = [one for one in able if one.address not in been]
+            free = [one for one in others or able if one.takes(load)]
             if not free:
                 later.append(load)
-                if all(len(one.loads) >= _AHEAD * one.threads for one in self.workers.values()):
+                if all(len(one.loads) >= _AHEAD * one.threads for one in able):
                     break
                 continue
             try:
@@ -351,6 +364,11 @@ class _Dispatch:
                 later.append(load)
                 break
         self.waiting.extendleft(reversed(later))
+
+    def _with_room(self) -> list[_Worker]:
+        """The workers that have not just been without room; all, if there are no others."""
+        now = time.monotonic()
+        return [one for one in self.workers.values() if one.spared < now] or list(self.workers.values())
 
     def _send(self, load: Load, worker: _Worker) -> None:
         task = self.tasks[load.number]
@@ -386,6 +404,12 @@ class _Dispatch:
             except Exception as error:
                 yield from self._lost(key, f"did not give back what it made ({_short(error)})")
                 return
+            if isinstance(done.error, NoRoomError):
+                run.worker.spared = time.monotonic() + _SPARED
+                been = self.been[run.load.number]
+                if any(one.address not in been for one in self._with_room()):
+                    yield from self._lost(key, f"had no room: {done.error.problem}")
+                    return
             self._forget(key)
             yield self.tasks[run.load.number], done
         elif run.future.status == "error":

@@ -103,6 +103,10 @@ def packed(value: Any) -> bytes:
     return out.getvalue()
 
 
+class NoRoomError(OutputError):
+    """A worker that was sent files cannot write its own."""
+
+
 def run_remote(parcel: bytes) -> bytes:
     """Do a task that was sent, and send back what came of it.
 
@@ -133,14 +137,21 @@ def run_remote(parcel: bytes) -> bytes:
                 own.parent.mkdir(parents=True, exist_ok=True)
                 own.write_bytes(content)
         except OSError as error:
-            why = f"the worker {socket.gethostname()} has no room for the files it was sent: {error.strerror or error}."
-            return packed((Done(error=OutputError(why, file=home, remedy="Make room there.")), {}))
+            why = f"has no room for the files it was sent: {error.strerror or error}."
+            return packed((Done(error=_no_room(why, home)), {}))
         done = _work(told, (("", root),))
+        if isinstance(done.error, OutputError):
+            why = f"cannot write what it made: {done.error.problem}"
+            return packed((replace(done, error=_no_room(why, home)), {}))
         made = {path for one in done.made for path, _ in one.files.values()}
         data = {str(path)[len(root) :]: path.read_bytes() for path in made}
         return packed((_as_seen_there(done, _back(told, root)), data))
     finally:
         shutil.rmtree(home, ignore_errors=True)
+
+
+def _no_room(why: str, home: Path) -> NoRoomError:
+    return NoRoomError(f"the worker {socket.gethostname()} {why}", file=home, remedy="Make room there.")
 
 
 def _work(told: Parcel, places: Places) -> Done:
