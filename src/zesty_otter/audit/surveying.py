@@ -308,6 +308,14 @@ def node_facts(placed: Placed, scene: Scene) -> NodeFacts:
     )
 
 
+def shown_faces(node: Node) -> tuple[int, FaceCounts, int]:
+    """How many triangles a node shows, the faces of its mesh, and how often it shows them."""
+    mesh, copies = node.drawn, _copies(node)
+    if mesh is None:
+        return 0, FaceCounts(0, 0, 0, 0), copies
+    return mesh.triangle_count * copies, mesh.cached(_face_counts), copies
+
+
 def _about(node: Node) -> str:
     """What a light or camera is, in words; "" for all else."""
     content = node.content

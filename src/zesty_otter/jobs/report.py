@@ -16,6 +16,7 @@ from zesty_otter import __version__, formats
 from zesty_otter.audit.findings import Finding
 from zesty_otter.errors import ZestyOtterError
 from zesty_otter.formats.files import save
+from zesty_otter.jobs.planning import uncollected
 from zesty_otter.model import Note, Renamed, Scene, count_of
 from zesty_otter.page import ON_A_PAGE
 
@@ -115,7 +116,8 @@ class Parts:
         return database
 
 
-def write_report(result: JobResult, tasks: Sequence[Task], record: Record, parts: Parts, path: Path) -> None:
+@uncollected()
+def write_report(result: JobResult, tasks: Sequence[Task], record: Record, parts: Parts, path: Path) -> set[str]:
     """Write the page of a job, or the page that lists several.
 
     Parameters
@@ -127,11 +129,21 @@ def write_report(result: JobResult, tasks: Sequence[Task], record: Record, parts
         Those that are not there are made here; what cannot be read any more has no picture.
     path : Path
         Where the page goes; those it lists stand beside it, with numbers.
+
+    Returns
+    -------
+    set of str
+        The keys of the parts of all these assets, also of those that failed this time.
     """
     from zesty_otter.page.report import Part, index_page, page
 
     by_name = {task.name: task for task in tasks}
-    assets = [_told(asset, record.get(asset.name)) for asset in result.assets]
+    keys: set[str] = set()
+    assets = []
+    for asset, entry in zip(result.assets, record.get_all(one.name for one in result.assets), strict=True):
+        key = key_of(entry) if entry else ""
+        keys.add(key)
+        assets.append(_told(asset, key))
 
     def part_of_asset(asset: ReportAsset) -> Part:
         if not asset.key:
@@ -167,13 +179,14 @@ def write_report(result: JobResult, tasks: Sequence[Task], record: Record, parts
                         index=path.name, first=first)  # fmt: skip
             _save(text.replace("<head>", f"<head>\n<!-- made of {made_of} -->", 1), path.with_name(name))
     _remove_others(path, set(names))
+    return keys
 
 
-def _told(asset: AssetResult, entry: Entry | None) -> ReportAsset:
+def _told(asset: AssetResult, key: str) -> ReportAsset:
     """What a page says of an asset."""
     from zesty_otter.page.report import ReportAsset, ReportFile
 
-    made = entry if asset.files else None
+    made = bool(key and asset.files)
     return ReportAsset(
         asset.name,
         asset.state,
@@ -181,7 +194,7 @@ def _told(asset: AssetResult, entry: Entry | None) -> ReportAsset:
         tuple(ReportFile(one.path, one.facts.triangles_in_words, one.problems) for one in asset.files),
         asset.findings,
         () if made else _worth_telling(asset.notes),  # its part has them, and keeps them while it stays the same
-        key_of(made) if made else "",
+        key if made else "",
     )
 
 

@@ -357,9 +357,9 @@ class _Run:
             return result
         news = any(asset.state in ("written", "failed") for asset in result.assets)
         if news or not path.exists() or self.before != self.record.names():
-            report.write_report(result, self.plan.tasks, self.record, self.parts, path)
+            keys = report.write_report(result, self.plan.tasks, self.record, self.parts, path)
             if not self.in_part:
-                self.parts.keep_only({report.key_of(one) for _, one in self.record.entries()})
+                self.parts.keep_only(keys)
         return replace(result, report=path)
 
     def _job_result(self, overview: AssetResult | None) -> JobResult:

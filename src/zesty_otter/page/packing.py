@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import math
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -346,13 +346,13 @@ def _number(value: Any) -> float | None:
     return float(value) if isinstance(value, int | float) and math.isfinite(value) else None
 
 
-def _plain(values: NDArray[np.float64]) -> list[float]:
+def _plain(values: Iterable[float]) -> list[float]:
     return [float(f"{value:.7g}") for value in values]
 
 
 def _box(box: NDArray[np.float64], basis: NDArray[np.float64]) -> list[list[float]]:
-    turned = box @ basis.T
-    return [_plain(turned.min(axis=0)), _plain(turned.max(axis=0))]
+    ends = (basis @ box.T).tolist()
+    return [_plain(map(min, ends)), _plain(map(max, ends))]
 
 
 def finding_facts(finding: Finding, scene: Scene) -> dict[str, Any]:

@@ -4,18 +4,19 @@ from __future__ import annotations
 
 import base64
 import functools
-import gzip
 import hashlib
 import io
 import json
 import math
 import re
+import zlib
 from collections import OrderedDict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from html import escape
 from importlib import resources
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import numpy as np
@@ -23,7 +24,7 @@ from PIL import Image
 
 from zesty_otter.audit.findings import Finding
 from zesty_otter.audit.footing import CollisionFacts, collision_facts
-from zesty_otter.audit.surveying import node_facts, triangles_in_words
+from zesty_otter.audit.surveying import leftover, shown_faces, triangles_in_words
 from zesty_otter.model import Scene, count_of, format_length, seen_bounds
 from zesty_otter.page import ON_A_PAGE
 from zesty_otter.page.packing import Budget, Packed, as_written, finding_facts, footing_places, pack
@@ -98,14 +99,13 @@ def page(
     for number, (asset, part) in enumerate(zip(assets, parts, strict=True), first):
         fits = len(part.model) <= left
         left -= len(part.model) if fits else 0
-        rows.append({**_row(asset, number), "part": part.html, "model": part.model if fits else "",
-                     "left_out": not fits})  # fmt: skip
+        rows.append(_row(asset, number, part=part.html, model=part.model if fits else "", left_out=not fits))
     return _rendered(title=title, summary=summary, assets=rows, pages=(), index=index)
 
 
 def index_page(title: str, summary: str, assets: Sequence[ReportAsset], pages: Sequence[str]) -> str:
     """The page that lists all others; ``pages`` are their names, with `ON_A_PAGE` assets each."""
-    rows = [{**_row(one, n), "page": pages[n // ON_A_PAGE]} for n, one in enumerate(assets)]
+    rows = [_row(one, n, page=pages[n // ON_A_PAGE]) for n, one in enumerate(assets)]
     return _rendered(title=title, summary=summary, assets=rows, pages=pages, index="")
 
 
@@ -113,12 +113,9 @@ def _rendered(**about: Any) -> str:
     return str(_template("report.html.j2").render(**about, **_own()))
 
 
-def _row(asset: ReportAsset, number: int) -> dict[str, Any]:
-    return {
-        "anchor": f"{number}-" + re.sub(r"[^a-z0-9]+", "-", asset.name.lower()).strip("-"),
-        "bad": asset.is_bad,
-        **{name: getattr(asset, name) for name in ("name", "state", "error", "files", "findings", "notes")},
-    }
+def _row(asset: ReportAsset, number: int, **more: Any) -> SimpleNamespace:
+    anchor = f"{number}-" + re.sub(r"[^a-z0-9]+", "-", asset.name.lower()).strip("-")
+    return SimpleNamespace(**vars(asset), anchor=anchor, bad=asset.is_bad, **more)
 
 
 @functools.cache
@@ -192,7 +189,11 @@ def parcel(packed: Packed, scene: Scene, findings: Sequence[Finding] = ()) -> st
 
 
 def _text(data: bytes) -> str:
-    return base64.b64encode(gzip.compress(data, 6, mtime=0)).decode() if data else ""
+    if not data:
+        return ""
+    # As gzip; little memory is enough for little, and is cleared sooner.
+    packer = zlib.compressobj(6, zlib.DEFLATED, 31, 8 if len(data) > 1 << 16 else 5)
+    return base64.b64encode(packer.compress(data) + packer.flush()).decode()
 
 
 def framed(scene: Scene) -> str:
@@ -294,11 +295,9 @@ def _row_of(scene: Scene) -> _Row:
     box = seen_bounds(scene)
     nodes = []
     for one in scene.walk():
-        facts = node_facts(one, scene)
-        faces = facts.faces
-        counts = (faces.triangles, faces.quads, faces.ngons) if faces else (0, 0, 0)
-        own = (counts[0] * facts.copies, counts[1] * facts.copies, counts[2] * facts.copies)
-        nodes.append((facts.role, facts.triangles, own, bool(facts.leftover)))
+        triangles, faces, copies = shown_faces(one.node)
+        own = (faces.triangles * copies, faces.quads * copies, faces.ngons * copies)
+        nodes.append((one.node.role, triangles, own, bool(leftover(one.node.transform))))
     sides = scene.frame.sides(box) if np.isfinite(box).all() else None
     return _Row(sides, scene.frame.unit, nodes, tuple(one.name for one in scene.materials))
 

@@ -7,20 +7,15 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cache
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image, ImageDraw, ImageFont
 
-from zesty_otter.appearance import looks_of
-from zesty_otter.audit.footing import footing_of
 from zesty_otter.geometry.raster import drawing as raster
-from zesty_otter.geometry.raster.looks import light_up
-from zesty_otter.geometry.solids.footing import Footing
 from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.geometry.surface.triangulation import triangulate
-from zesty_otter.geometry.uv.sets import uv_stretch
 from zesty_otter.model import Material, Mesh, Placed, Scatter, Scene, content_bounds, determinant, format_length
 from zesty_otter.pictures.camera import Camera, framed
 from zesty_otter.pictures.crowds import MOST, TRIANGLES, lighter_copies
@@ -29,6 +24,9 @@ from zesty_otter.pictures.palette import CLAY, FAINT, INK, LAMP, PAPER, PLUM, RE
 from zesty_otter.pixels import ImageError
 from zesty_otter.shading import painted, placed_uvs, with_all_normals
 from zesty_otter.steps import Roles
+
+if TYPE_CHECKING:
+    from zesty_otter.geometry.solids.footing import Footing
 
 STYLES = ("shaded", "maps", "wire", "both", "normals", "uv", "islands", "collision", "footing")
 """How a picture can be drawn."""
@@ -375,6 +373,9 @@ class _Picture:
         lamp = camera.axes.T @ LAMP_AT
         mode = {"normals": 1, "uv": 2}.get(look.style, 0)
         if look.style == "maps":
+            from zesty_otter.appearance import looks_of
+            from zesty_otter.geometry.raster.looks import light_up
+
             looks = looks_of(self.seen, self.basis)
             corners = camera.seen(looks.place.reshape(-1, 3)).reshape(-1, 12)
             light_up(looks, corners, camera.axes, depth, ids, out)
@@ -475,6 +476,8 @@ class _Picture:
         if not self.solid:
             self.gap = "no collision"
             return None
+        from zesty_otter.audit.footing import footing_of
+
         found, _, _ = footing_of(self.scene, self.seen, self.solid)
         if not len(found.place):
             self.gap = "nobody can stand here"
@@ -644,6 +647,8 @@ def _stretch_colors(mesh: Mesh, corners: NDArray[np.int32]) -> NDArray[np.float6
     """(T, 3) pale where the last UV set keeps lengths, orange where it stretches them, plum where it is flipped."""
     if not mesh.uv_sets:
         return np.tile(linear(FAINT), (len(corners), 1))
+    from zesty_otter.geometry.uv.sets import uv_stretch
+
     layer = mesh.uv_sets[-1]
     stretch = uv_stretch(mesh.points, mesh.corner_point, corners, layer.at_corners(0.0))
     share = np.clip((np.where(np.isfinite(stretch), stretch, 1.0) - 1.0) / (_MOST_STRETCH - 1.0), 0.0, 1.0)[:, None]
