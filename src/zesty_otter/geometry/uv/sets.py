@@ -123,4 +123,4 @@ def _coverage(values: NDArray[np.float32], rows: NDArray[np.int32]) -> tuple[flo
     counts = np.zeros((_PIXELS, _PIXELS), np.uint8)
     kernels.cover(grid, rows, counts)
     cell = (side / _PIXELS) ** 2
-    return float((counts > 0).sum() * cell), float((counts > 1).sum() * cell)
+    return float(np.count_nonzero(counts) * cell), float(np.count_nonzero(counts > 1) * cell)
