@@ -201,7 +201,9 @@ def _show_round(one: Round, job: Path) -> None:
         results.print(text, soft_wrap=True)
     for name in one.recovered:
         results.print(f"{now} {escape(name)} is as it was; its files are right", soft_wrap=True)
-    if one.error is None and not one.assets and not one.recovered:
+    for remark in one.result.remarks:
+        results.print(f"{now} {escape(remark)}", soft_wrap=True)
+    if one.error is None and not (one.assets or one.recovered or one.result.remarks):
         results.print(f"{now} {escape(job.name)} changed; nothing to make", soft_wrap=True)
 
 

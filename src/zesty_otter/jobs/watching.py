@@ -145,7 +145,7 @@ def watch_job(
         back = tuple(one.name for one in result.assets if one.state == "unchanged" and one.name in said)
         said = {one.name: _why(one) for one in result.assets if one.state in ("failed", "kept")}
         done = Round(tuple(sorted(changed)), result, time.monotonic() - started, news, back, error)
-        if first or done.assets or back or str(error) != last or path in changed:
+        if first or done.assets or back or result.remarks or str(error) != last or path in changed:
             yield done
         last = str(error)
         first = False
