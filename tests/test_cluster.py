@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import signal
+import socket
 import subprocess
 import sys
 import threading
@@ -65,8 +66,6 @@ def start(command: list[str], folder: Path) -> subprocess.Popen:
 
 
 def free_port() -> int:
-    import socket
-
     with socket.socket() as one:
         one.bind(("127.0.0.1", 0))
         return one.getsockname()[1]
@@ -276,7 +275,6 @@ def test_a_job_is_held_by_one_run_which_need_not_live(tmp_path):
     [
         ("tcp://127.0.0.1:9", "no scheduler answers at tcp://127.0.0.1:9: .*`dask scheduler` starts one"),
         ("tcp://no.such.host.invalid:8786", "no scheduler answers at tcp://no.such.host.invalid:8786"),
-        ("gopher://x", "no scheduler answers at gopher://x"),
         ("none.json", "none.json: there is no such scheduler file"),
         ("tls://127.0.0.1:9", "no secure connection to tls://127.0.0.1:9: .*certificates under distributed.comm.tls"),
     ],
@@ -285,6 +283,32 @@ def test_schedulers_that_are_not_there(tmp_path, scheduler, words):
     with pytest.raises(UsageError, match=words):
         zo.run_job(a_job(tmp_path), way=Cluster(scheduler, patience=2))
     assert not (tmp_path / "ready").exists()
+
+
+@pytest.mark.parametrize(
+    "name", ["nowhere", "", "gopher://x", "http://127.0.0.1:80", "tcp://127.0.0.1", "ws://127.0.0.1:8786"]
+)
+def test_what_is_no_address_of_a_scheduler(tmp_path, run, name):
+    ran = run("run", a_job(tmp_path), f"--cluster={name}")
+    assert ran.status == 2 and f"'{name}' is not the address of a scheduler" in ran.err
+
+
+@pytest.mark.parametrize("content", ["{", "[]", "{}", '{"address": 3}', '{"address": "nowhere"}'])
+def test_files_that_no_scheduler_wrote(tmp_path, run, content):
+    (tmp_path / "it.json").write_text(content)
+    ran = run("run", a_job(tmp_path), "--cluster", tmp_path / "it.json")
+    assert ran.status == 2 and "it.json: is not the file of a scheduler" in ran.err
+
+
+def test_what_listens_and_is_no_scheduler(yard, tmp_path):
+    with socket.socket() as silent:
+        silent.bind(("127.0.0.1", 0))
+        silent.listen()
+        address = f"tcp://127.0.0.1:{silent.getsockname()[1]}"
+        with pytest.raises(UsageError, match="what listens there does not speak as a scheduler does"):
+            zo.run_job(a_job(tmp_path), way=Cluster(address, patience=1))
+    with pytest.raises(UsageError, match="it is a worker"):
+        zo.run_job(tmp_path / "oars.toml", way=Cluster(next(iter(yard.pids()))))
 
 
 def test_a_scheduler_without_workers(tmp_path):

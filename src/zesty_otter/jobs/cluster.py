@@ -7,17 +7,21 @@ lost.
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import gc
 import io
 import itertools
+import json
 import logging
 import pickle
 import queue
+import re
 import time
 import uuid
 from collections import deque
 from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from pathlib import Path, PurePath
 from typing import TYPE_CHECKING, Any
@@ -51,6 +55,7 @@ _LATE = 10.0  # seconds in which files of a worker appear on a shared file syste
 _SPARED = 60.0  # seconds in which a worker without room gets nothing, if others can
 _SENT = 1 << 30  # bytes of an asset that are sent at the most
 _LARGE = 1 << 20  # bytes from which a parcel goes straight to its worker
+_ADDRESS = re.compile(r"((tcp|tls)://)?([^\s/:\[\]]+|\[[0-9a-fA-F:.%\w]+\]):\d{1,5}")
 _SHARE = 0.8  # of a worker's memory
 
 
@@ -74,6 +79,11 @@ class Cluster:
     ship: bool = False
     folders: Places = ()
     patience: float = 15.0
+
+    def __post_init__(self) -> None:
+        if isinstance(self.scheduler, str) and not (_is_file(self.scheduler) or _ADDRESS.fullmatch(self.scheduler)):
+            problem = f"'{self.scheduler}' is not the address of a scheduler."
+            raise UsageError(problem, remedy="It is like tcp://HOST:8786 or tls://HOST:8786, or a scheduler file.")
 
     def __call__(
         self, tasks: list[Task], staging: Path, *, report: bool, seconds: Mapping[str, float]
@@ -123,18 +133,51 @@ def _client(scheduler: str, patience: float) -> Client:
         raise UsageError(
             "runs on a cluster need the package 'distributed'.", remedy="Install it: pip install 'zesty-otter[cluster]'"
         ) from None
-    is_file = "://" not in scheduler and (scheduler.endswith(".json") or Path(scheduler).is_file())
-    if is_file and not Path(scheduler).is_file():
-        raise UsageError("there is no such scheduler file.", file=scheduler, remedy="Start the scheduler.")
-    where = {"scheduler_file": scheduler} if is_file else {"address": scheduler}
+    address = _address_in(scheduler) if _is_file(scheduler) else scheduler
     try:
-        if scheduler.startswith("tls://") and not Security().get_connection_args("client").get("ssl_context"):
+        if address.startswith("tls://") and not Security().get_connection_args("client").get("ssl_context"):
             raise ValueError("TLS needs certificates, and none are set")
+        # Asked first what it is: a client waits without end for what listens and does not answer.
+        with ThreadPoolExecutor(1) as apart:
+            kind = apart.submit(lambda: asyncio.run(asyncio.wait_for(_kind_of(address, patience), patience))).result()
+        if kind != "Scheduler":
+            raise ValueError(f"it is a {kind.lower()}")
         with contextlib.suppress(AssertionError):  # its greeting came together with news of a worker
-            return Client(**where, timeout=patience, set_as_default=False, name="zesty-otter")
-        return Client(**where, timeout=patience, set_as_default=False, name="zesty-otter")
+            return Client(address, timeout=patience, set_as_default=False, name="zesty-otter")
+        return Client(address, timeout=patience, set_as_default=False, name="zesty-otter")
     except Exception as error:  # of many kinds: name service, sockets, certificates, what does not speak the protocol
-        raise _no_scheduler(scheduler, error) from None
+        raise _no_scheduler(address, error) from None
+
+
+async def _kind_of(address: str, patience: float) -> str:
+    """What answers at an address: a scheduler, a worker."""
+    from distributed import Security
+    from distributed.core import connect
+
+    line = await connect(address, timeout=patience, **Security().get_connection_args("client"))
+    try:
+        await line.write({"op": "identity", "reply": True})
+        return str((await line.read()).get("type"))
+    finally:
+        line.abort()
+
+
+def _is_file(scheduler: str) -> bool:
+    return "://" not in scheduler and (scheduler.endswith(".json") or Path(scheduler).is_file())
+
+
+def _address_in(file: str) -> str:
+    """The address that a scheduler wrote into a file."""
+    if not Path(file).is_file():
+        raise UsageError("there is no such scheduler file.", file=file, remedy="Start the scheduler.")
+    try:
+        address = json.loads(Path(file).read_text("utf-8"))["address"]
+        if not _ADDRESS.fullmatch(address):
+            raise ValueError
+    except (OSError, ValueError, TypeError, KeyError):
+        remedy = "`dask scheduler --scheduler-file FILE` writes one."
+        raise UsageError("is not the file of a scheduler.", file=file, remedy=remedy) from None
+    return str(address)
 
 
 def _no_scheduler(scheduler: str, error: BaseException) -> UsageError:
@@ -148,8 +191,9 @@ def _no_scheduler(scheduler: str, error: BaseException) -> UsageError:
             f"no secure connection to {scheduler}: {_short(chain[-1])}.",
             remedy="Check the certificates under distributed.comm.tls in Dask's configuration.",
         )
+    why = _short(error) if str(error) else "what listens there does not speak as a scheduler does"
     return UsageError(
-        f"no scheduler answers at {scheduler}: {_short(error)}.",
+        f"no scheduler answers at {scheduler}: {why}.",
         remedy="Check the address, and that it runs: `dask scheduler` starts one.",
     )
 
