@@ -9,8 +9,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.curves.dividing import Limits
 from zesty_otter.geometry.curves.faceting import Body, faceted
+from zesty_otter.geometry.curves.limits import Limits
 from zesty_otter.model import Layer, Mesh, transformed
 
 _READINGS = 8  # files whose bodies are kept

@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import asdict
 from json import dumps
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 from rich.console import RenderableType
@@ -23,7 +23,6 @@ from zesty_otter.errors import InputError, UsageError
 from zesty_otter.formats.files import save
 from zesty_otter.jobs import (
     AssetResult,
-    Cluster,
     Event,
     JobResult,
     Round,
@@ -38,6 +37,9 @@ from zesty_otter.jobs.record import record_of
 from zesty_otter.model import count_of, shortened
 from zesty_otter.pipeline.framing import frame_in
 from zesty_otter.steps import Step
+
+if TYPE_CHECKING:
+    from zesty_otter.jobs import Cluster
 
 _MOST_ROWS, _MOST_LINES = 60, 40
 _LONGEST = 100
@@ -146,6 +148,8 @@ def _way(cluster: str | None, ship: str | None, folders: list[str]) -> Cluster |
         if not (Path(here).is_absolute() and there):
             remedy = "Say --worker-folder HERE=THERE, such as /mnt/props=/data/props."
             raise UsageError(f"'{one}' does not tell a folder here and where workers have it.", remedy=remedy)
+    from zesty_otter.jobs import Cluster
+
     return Cluster(cluster, ship=ship == "files", folders=tuple((here, there) for here, there in pairs))
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from zesty_otter.errors import UsageError
-from zesty_otter.geometry.curves.dividing import KINDS, Limits
+from zesty_otter.geometry.curves.limits import KINDS, Limits
 from zesty_otter.model import parse_length
 
 EXACT = "exact surfaces became polygons"

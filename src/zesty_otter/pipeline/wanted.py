@@ -6,7 +6,6 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
-from zesty_otter.audit.checks import check, of_levels, over_limits
 from zesty_otter.audit.findings import Finding
 from zesty_otter.errors import FindingsError
 from zesty_otter.formats import Format
@@ -218,6 +217,8 @@ def checked(piece: Piece, wanted: Wanted, output: str = "") -> Sequence[Finding]
     >>> checked(pieces_of(scene, "sail.glb", wanted)[0], wanted)
     []
     """
+    from zesty_otter.audit.checks import check, of_levels, over_limits
+
     if wanted.target is None:
         return of_levels(piece.scene)
     if wanted.check == "limits":

@@ -17,7 +17,6 @@ from pydantic import AfterValidator, Field, WithJsonSchema
 
 from zesty_otter._settings import Settings
 from zesty_otter.geometry.queries.distance import areas
-from zesty_otter.geometry.solids.decompose import decompose
 from zesty_otter.geometry.solids.hulls import (
     Hull,
     around_with_corners,
@@ -288,6 +287,8 @@ class Collision(Step):
     ) -> Sequence[Hull]:  # fmt: skip
         """The convex parts of a shape around a mesh, in metres; none where they must fit and will not."""
         if shape == "parts":
+            from zesty_otter.geometry.solids.decompose import decompose
+
             return decompose(
                 solid.points, solid.triangles, self.tolerance, most_parts=self.most_parts,
                 most_corners=self.most_corners, thickness=self._thick, must_fit=must_fit, progress=progress,

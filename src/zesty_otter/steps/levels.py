@@ -8,16 +8,13 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import pairwise
-from typing import Annotated, Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import AfterValidator, BeforeValidator, Field, WithJsonSchema, model_validator
 
-from zesty_otter.appearance import Appearance, compared, looks_of
-from zesty_otter.exact import remade
-from zesty_otter.geometry.curves.dividing import Limits
-from zesty_otter.geometry.raster.looks import Looks
+from zesty_otter.geometry.curves.limits import Limits
 from zesty_otter.geometry.simplify.deviation import Deviation
 from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.model import Mesh, Node, Note, Placed, Scene, count_of, parse_length, transformed, with_nodes_behind
@@ -27,6 +24,10 @@ from zesty_otter.steps.lighter import LIMIT, HeavyMesh
 from zesty_otter.steps.siblings import Siblings, holds
 from zesty_otter.steps.stretches import Stretches
 from zesty_otter.steps.words import chosen_numbers
+
+if TYPE_CHECKING:
+    from zesty_otter.appearance import Appearance
+    from zesty_otter.geometry.raster.looks import Looks
 
 _KINDS = ("ratio", "triangles", "deviation", "screen")
 _FINER = 0.8  # how much lighter each try is than the one before, where a deviation is asked for
@@ -334,7 +335,11 @@ class _Chain:
     @cached_property
     def curved(self) -> Callable[[Limits], Mesh | None] | None:
         """What makes the mesh of its exact surfaces again, where that is wanted and known."""
-        return remade(self.mesh) if self.step.curves else None
+        if not self.step.curves:
+            return None
+        from zesty_otter.exact import remade
+
+        return remade(self.mesh)
 
     def _faceted(self, chord: float) -> Mesh | None:
         """The mesh made of its exact surfaces again, this far off at most, in its own unit."""
@@ -415,6 +420,8 @@ class _Chain:
 
     def _lightest_alike(self, tries: list[Mesh], number: int, share: float) -> tuple[Mesh, Deviation]:
         """The last of ever lighter meshes of which few enough pixels look different; the mesh itself when none does."""
+        from zesty_otter.appearance import compared, looks_of
+
         height = share * self.step.picture_height
         low, high = -1, len(tries)
         while high - low > 1:
@@ -430,6 +437,8 @@ class _Chain:
 
     @cached_property
     def _looks(self) -> Looks:
+        from zesty_otter.appearance import looks_of
+
         return looks_of(Scene.from_mesh(self.mesh).nodes(), np.eye(3))
 
     def _lightest_within(

@@ -3,54 +3,18 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
 
-from zesty_otter.geometry.curves.curves import FULL_TURN, Curve, Ellipse, Floats, Line, Polyline, samples_of
+from zesty_otter.geometry.curves.curves import Curve, Ellipse, Floats, Line, Polyline, samples_of
+from zesty_otter.geometry.curves.limits import Limits
 from zesty_otter.geometry.curves.surfaces import Cone, Plane, Sphere, Surface, Torus
-
-KINDS = ("triangles", "quads", "ngons")
-"""What polygons curved shapes become: triangles; grids of quads where a surface is one; whole flat faces as well."""
 
 ONE_WAY = frozenset({"plane", "cylinder", "cone", "extruded"})
 """Surfaces that bend along one of their parameters at most."""
 
 _MOST = 4096  # pieces of one edge, or of one direction of a surface
-
-
-@dataclass(frozen=True)
-class Limits:
-    """How far polygons may be from what they stand for.
-
-    Parameters
-    ----------
-    chord : float
-        The most that they may be off.
-    angle : float
-        The most that normals of neighbours may turn, in radians.
-    shortest : float
-        Edges are not divided into shorter pieces.
-    longest : float
-        No piece of an edge is longer; infinite where that does not matter.
-    kind : str
-        One of `KINDS`.
-    """
-
-    chord: float
-    angle: float
-    shortest: float = 0.0
-    longest: float = math.inf
-    kind: str = "triangles"
-
-    def step(self, curvature: Floats, share: float = 1.0) -> Floats:
-        """How long a piece may be where a curve bends so much; ``share`` is the part of the chord error it may use."""
-        bent = np.maximum(curvature, 1e-300)
-        most = np.minimum(np.sqrt(8 * share * self.chord / bent), self.angle / bent)
-        # No piece turns by more than a third of a circle, however short the others would be.
-        most = np.minimum(np.maximum(most, self.shortest), FULL_TURN / 3 / bent)
-        return np.minimum(most, self.longest)
 
 
 def divided(curve: Curve, first: float, last: float, limits: Limits, finer: int = 1) -> Floats:

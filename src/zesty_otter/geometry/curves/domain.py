@@ -12,7 +12,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.geometry.curves.curves import Floats
-from zesty_otter.geometry.curves.dividing import ONE_WAY, Limits, steps
+from zesty_otter.geometry.curves.dividing import ONE_WAY, steps
+from zesty_otter.geometry.curves.limits import Limits
 from zesty_otter.geometry.curves.surfaces import Cone, Plane, Sphere, Surface, Torus
 
 Ids = NDArray[np.int64]

@@ -10,8 +10,9 @@ from numpy.typing import NDArray
 
 from zesty_otter.geometry.curves.curves import Curve, Floats
 from zesty_otter.geometry.curves.delaunay import constrained
-from zesty_otter.geometry.curves.dividing import ONE_WAY, Limits, divided
+from zesty_otter.geometry.curves.dividing import ONE_WAY, divided
 from zesty_otter.geometry.curves.domain import Domain, DomainError, domain_of
+from zesty_otter.geometry.curves.limits import Limits
 from zesty_otter.geometry.curves.surfaces import Plane, Surface
 from zesty_otter.geometry.surface.corners import join_rows
 
