@@ -34,6 +34,7 @@ from zesty_otter.jobs.remote import (
     NoRoomError,
     Parcel,
     Places,
+    begun_mark,
     files_to_send,
     look_at,
     moved,
@@ -296,6 +297,11 @@ class _Run:
     load: Load
     worker: _Worker
     future: Any
+    staging: Path
+
+    def is_begun(self) -> bool:
+        """Whether its worker is at it, as far as one knows: what it did just before may not have come here yet."""
+        return self.worker.works_on(self.load) or begun_mark(self.staging).exists()
 
 
 class _Dispatch:
@@ -367,7 +373,7 @@ class _Dispatch:
             host = str(about.get("host") or address)
             self.workers[address] = _Worker(address, host, max(int(about.get("nthreads", 1)), 1), room)
         gone = {
-            key: run.worker.works_on(run.load)
+            key: run.is_begun()
             for key, run in self.running.items()
             if self.workers.get(run.worker.address) is not run.worker
         }
@@ -429,7 +435,7 @@ class _Dispatch:
             sent = self.client.scatter(parcel, workers=[worker.address], hash=False, direct=False)
         future = self.client.submit(run_remote, sent, key=key, workers=[worker.address], pure=False, retries=0)
         worker.loads[load.number] = load
-        self.running[key] = _Run(load, worker, future)
+        self.running[key] = _Run(load, worker, future, staging)
         self.been.setdefault(load.number, set()).add(worker.address)
         future.add_done_callback(lambda future: self.done.put(future.key))
 
@@ -495,7 +501,7 @@ class _Dispatch:
     def _lost(self, key: str, why: str, *, begun: bool | None = None) -> Iterator[tuple[Task, Done]]:
         """Hand a task out anew, or give it up; what its worker had not begun counts as not tried."""
         run = self.running[key]
-        begun = run.worker.works_on(run.load) if begun is None else begun
+        begun = run.is_begun() if begun is None else begun
         self._forget(key)
         number = run.load.number
         with contextlib.suppress(Exception):

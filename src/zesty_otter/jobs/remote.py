@@ -150,13 +150,26 @@ def run_remote(parcel: bytes) -> bytes:
         shutil.rmtree(home, ignore_errors=True)
 
 
+def begun_mark(staging: Path) -> Path:
+    """The file that says that a worker is at what it makes in a folder."""
+    return staging.with_name(f"{staging.name}.begun")
+
+
 def _no_room(why: str, home: Path) -> NoRoomError:
     return NoRoomError(f"the worker {socket.gethostname()} {why}", file=home, remedy="Make room there.")
 
 
 def _work(told: Parcel, places: Places) -> Done:
     task, staging = unpacked(told.data, places)
-    return replace(work(task, staging, report=told.report), worker=socket.gethostname())
+    mark = begun_mark(staging)
+    with contextlib.suppress(OSError):  # it is of use only when this worker is lost
+        if told.files is None:
+            mark.touch()
+    try:
+        return replace(work(task, staging, report=told.report), worker=socket.gethostname())
+    finally:
+        with contextlib.suppress(OSError):
+            mark.unlink()
 
 
 def _back(told: Parcel, root: str = "") -> Places:
