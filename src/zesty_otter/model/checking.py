@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from zesty_otter.errors import ModelError, closest
+from zesty_otter.model import _arrays as kernels
 
 LARGEST = 1e15
 """The largest position, size or value that a scene may hold, in any unit: far beyond anything one can build, and small
@@ -133,6 +134,9 @@ def is_within(values: NDArray[Any]) -> bool:
     """
     if not values.size:
         return True
+    if values.flags.c_contiguous and values.dtype in (np.float32, np.float64):
+        flat = values.reshape(-1)
+        return bool((kernels.within32 if flat.dtype == np.float32 else kernels.within64)(flat, LARGEST))
     return bool(values.min() >= -LARGEST and values.max() <= LARGEST)  # not so where there is a NaN
 
 

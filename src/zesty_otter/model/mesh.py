@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from zesty_otter.errors import ModelError
+from zesty_otter.model import _arrays as kernels
 from zesty_otter.model.checking import (
     LARGEST,
     NOTHING,
@@ -920,16 +921,20 @@ def compact(index: NDArray[Any]) -> tuple[NDArray[np.int64], NDArray[np.int32]]:
     >>> numbers.tolist(), renumbered.tolist()
     ([3, 7], [1, -1, 0, 1])
     """
-    if len(index) == 0 or int(index.max()) < 0:
+    lowest, high = (int(index.min()), int(index.max())) if len(index) else (-1, -1)
+    if high < 0:
         return np.zeros(0, np.int64), index.astype(np.int32)
-    low, high = max(int(index.min()), 0), int(index.max())
+    low = max(lowest, 0)
     if high - low > 8 * len(index) + 1024:
         used = np.unique(index[index >= 0]).astype(np.int64)
         return used, np.where(index < 0, index, np.searchsorted(used, index)).astype(np.int32)
     shifted = index - low if low else index
-    holes = int(shifted.min()) < 0
+    holes = lowest < 0
     occurs = np.zeros(high - low + 1, bool)
-    occurs[shifted[shifted >= 0] if holes else shifted] = True
+    if shifted.dtype == np.int32:
+        kernels.mark(np.ascontiguousarray(shifted), occurs.view(np.uint8))
+    else:
+        occurs[shifted[shifted >= 0] if holes else shifted] = True
     if occurs.all() and not holes:
         return np.arange(low, high + 1), shifted.astype(np.int32, copy=False)
     new = np.cumsum(occurs, dtype=np.int32) - np.int32(1)

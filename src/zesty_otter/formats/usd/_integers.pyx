@@ -6,15 +6,27 @@ from libc.string cimport memcpy
 
 # Bytes of a step by its code.
 cdef int64_t[4] _SIZE = [0, 1, 2, 4]
-cdef int32_t[4] _SHIFT = [0, 24, 16, 0]
+
+# By its code, what of four bytes is the step, and its sign.
+cdef uint32_t[4] _OWN = [0, 0xFF, 0xFFFF, 0xFFFFFFFF]
+cdef uint32_t[4] _SIGN = [0, 0x80, 0x8000, 0x80000000]
+
+# Of four codes in a byte: where their steps are, and how long they are together.
+cdef uint8_t[256][4] _PLACE
+cdef uint8_t[256] _LONG
 
 
-cdef inline int32_t _step(const uint8_t *at, int code, int32_t common) noexcept nogil:
-    # Without a branch, as sizes follow no pattern; looks at four bytes always.
-    cdef int32_t raw
-    memcpy(&raw, at, 4)
-    raw = <int32_t> (<uint32_t> raw << _SHIFT[code]) >> _SHIFT[code]
-    return raw if code else common
+cdef void _fill() noexcept:
+    cdef int codes, j, at
+    for codes in range(256):
+        at = 0
+        for j in range(4):
+            _PLACE[codes][j] = at
+            at += _SIZE[codes >> (2 * j) & 3]
+        _LONG[codes] = at
+
+
+_fill()
 
 
 cdef inline int32_t _careful_step(const uint8_t *at, int code, int32_t common) noexcept nogil:
@@ -39,40 +51,43 @@ cpdef int64_t decode32(const uint8_t[::1] data, int32_t[::1] out) noexcept:
     """
     cdef int64_t count = len(out), codes = 4, at = 4 + (2 * count + 7) // 8, k = 0, long = len(data)
     cdef int32_t common
-    cdef uint32_t value = 0
+    cdef uint32_t value = 0, raw
+    cdef uint32_t[4] plain = [0, 0, 0, 0]
     cdef int64_t j, size
-    cdef uint8_t four
+    cdef uint8_t four, code
     with nogil:
         if at > long:
             return -1
         memcpy(&common, &data[0], 4)
-        # Four numbers at a time where sixteen bytes can be looked at whatever their sizes.
-        while k + 4 <= count and at + 16 <= long:
+        plain[0] = <uint32_t> common
+        while k < count:
             four = data[codes]
             codes += 1
-            if four == 0:
+            if four == 0 and k + 4 <= count:
                 # Counts of corners are all the same, mostly.
                 for j in range(4):
                     value += <uint32_t> common
                     out[k + j] = <int32_t> value
                 k += 4
-                continue
-            for j in range(4):
-                value += <uint32_t> _step(&data[at], four & 3, common)
-                at += _SIZE[four & 3]
-                four >>= 2
-                out[k] = <int32_t> value
+            elif k + 4 <= count and at + 16 <= long:
+                # Sixteen bytes can be looked at whatever the sizes are. Without a branch, as sizes follow no pattern.
+                for j in range(4):
+                    memcpy(&raw, &data[at + _PLACE[four][j]], 4)
+                    code = four >> (2 * j) & 3
+                    value += ((raw & _OWN[code]) ^ _SIGN[code]) - _SIGN[code] + plain[code]
+                    out[k + j] = <int32_t> value
+                at += _LONG[four]
+                k += 4
+            else:
+                for k in range(k, min(k + 4, count)):
+                    size = _SIZE[four & 3]
+                    if at + size > long:
+                        return -1
+                    value += <uint32_t> _careful_step(&data[at] if size else NULL, four & 3, common)
+                    at += size
+                    out[k] = <int32_t> value
+                    four >>= 2
                 k += 1
-        while k < count:
-            four = (data[codes] >> (2 * (k & 3))) & 3
-            size = _SIZE[four]
-            if at + size > long:
-                return -1
-            value += <uint32_t> _careful_step(&data[at] if size else NULL, four, common)
-            at += size
-            out[k] = <int32_t> value
-            k += 1
-            codes += not k & 3
         return at
 
 

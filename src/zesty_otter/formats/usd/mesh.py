@@ -130,6 +130,7 @@ class _Places:
         self.point, self.sizes, self.kept = point, sizes, kept
         self.made: dict[str, NDArray[np.int32]] = {}
         self.known: dict[str, tuple[NDArray[np.int64], NDArray[np.int32]]] = {}
+        self.within: dict[int, bool] = {}
 
     def __len__(self) -> int:
         return len(self.point)
@@ -145,6 +146,14 @@ class _Places:
                 found = np.arange(count, dtype=np.int32) if how == "faceVarying" else _face_of_corner(self.sizes)
                 self.made[how] = found if self.kept is None else found[self.kept]
         return self.made[how]
+
+    def all_within(self, rows: NDArray[np.int32], count: int) -> bool:
+        """Whether the rows of all corners are among so many: asked once of those that primvars share."""
+        if rows is not self.point:
+            return points_into(rows, count)
+        if count not in self.within:
+            self.within[count] = points_into(rows, count)
+        return self.within[count]
 
     def compacted(self, how: str) -> tuple[NDArray[np.int64], NDArray[np.int32]]:
         """What `compact` makes of the places, once for all primvars that share them."""
@@ -210,7 +219,7 @@ def _primvar(
         place = places.of(how)
         of = np.where(place < len(rows), rows[np.minimum(place, len(rows) - 1)], -1)
     finite = usable_rows(values)
-    sound = bool(finite.all()) and points_into(of, len(values))
+    sound = bool(finite.all()) and places.all_within(of, len(values))
     if not sound:
         good = (of >= 0) & (of < len(values))
         of = np.where(good & finite[np.where(good, of, 0)], of, -1)
@@ -223,7 +232,7 @@ def _primvar(
         used, index = places.compacted(how)
     else:
         used, index = compact(of)
-    return (values if len(used) == len(values) else values[used]).astype(np.float32), index
+    return (values if len(used) == len(values) else values[used]).astype(np.float32, copy=False), index
 
 
 def _interpolation(one: Property, name: str, count: int, places: _Places) -> str:

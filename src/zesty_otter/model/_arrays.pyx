@@ -1,0 +1,40 @@
+"""What is asked of whole arrays again and again, in one pass."""
+
+from libc.math cimport fabs, fabsf
+from libc.stdint cimport int32_t, int64_t, uint8_t
+
+
+# Numbers between two looks at whether one was beyond.
+cdef int64_t _RUN = 8192
+
+
+cpdef bint within32(const float[::1] values, float limit) noexcept:
+    """Whether all numbers are up to ``limit``; not so where there is a NaN."""
+    cdef int64_t k, first = 0, count = len(values)
+    cdef int32_t beyond = 0
+    with nogil:
+        while first < count and not beyond:
+            for k in range(first, min(first + _RUN, count)):
+                beyond |= not (fabsf(values[k]) <= limit)
+            first += _RUN
+    return not beyond
+
+
+cpdef bint within64(const double[::1] values, double limit) noexcept:
+    """As `within32`."""
+    cdef int64_t k, first = 0, count = len(values), beyond = 0
+    with nogil:
+        while first < count and not beyond:
+            for k in range(first, min(first + _RUN, count)):
+                beyond |= not (fabs(values[k]) <= limit)
+            first += _RUN
+    return not beyond
+
+
+cpdef void mark(const int32_t[::1] index, uint8_t[::1] occurs) noexcept:
+    """Sets ``occurs`` where a number of ``index`` is; negative ones are left out."""
+    cdef int64_t k
+    with nogil:
+        for k in range(len(index)):
+            if index[k] >= 0:
+                occurs[index[k]] = 1
