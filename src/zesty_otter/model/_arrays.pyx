@@ -32,9 +32,9 @@ cpdef bint within64(const double[::1] values, double limit) noexcept:
 
 
 cpdef void mark(const int32_t[::1] index, uint8_t[::1] occurs) noexcept:
-    """Sets ``occurs`` where a number of ``index`` is; negative ones are left out."""
-    cdef int64_t k
+    """Sets ``occurs`` where a number of ``index`` is; those that have no place there are left out."""
+    cdef int64_t k, count = len(occurs)
     with nogil:
         for k in range(len(index)):
-            if index[k] >= 0:
+            if 0 <= index[k] < count:
                 occurs[index[k]] = 1
