@@ -68,12 +68,15 @@ class PlannedOutput:
 
     def path(self, kind: Format, tokens: Mapping[str, str]) -> Path:
         """Where a file goes, from the folder of the job."""
+        return Path(self.place(kind, tokens))
+
+    def place(self, kind: Format, tokens: Mapping[str, str]) -> str:
+        """The same as text."""
         file = self.settings.file
         if self.settings.suffix and "{suffix}" not in file:
             file += "{suffix}"
-        folder = filled(self.settings.folder, tokens)
-        name = _safe(filled(file, tokens))
-        return Path(folder) / f"{name}{kind.suffixes[0]}"
+        folder = _tidy(filled(self.settings.folder, tokens))
+        return f"{folder}{_safe(filled(file, tokens))}{kind.suffixes[0]}"
 
     def tokens(self, task: Task, name: str, group: str = "", number: int = 1) -> dict[str, str]:
         """What stands for the words in folder and file templates."""
@@ -146,11 +149,8 @@ class Task:
         >>> [path.name for task in planned.tasks for path, _ in task.known_files()]
         ['sail.obj']
         """
-        for output in self.outputs:
-            if output.settings.split == "scene":
-                tokens = output.tokens(self, self.stem)
-                for kind in output.kinds:
-                    yield output.path(kind, tokens), output
+        for place, output in _known_places(self):
+            yield Path(place), output
 
 
 @dataclass(frozen=True)
@@ -279,6 +279,13 @@ def _pieces_of(template: str) -> list[tuple[str, str, int]]:
 def _readable() -> frozenset[str]:
     """The endings of files that can be read."""
     return frozenset(suffix for one in all_formats() if one.reader and not one.only_places for suffix in one.suffixes)
+
+
+@functools.lru_cache(4096)
+def _tidy(folder: str) -> str:
+    """A folder as text that a name can follow."""
+    tidy = Path(folder).as_posix()
+    return "" if tidy == "." else f"{tidy.rstrip('/')}/"
 
 
 @functools.lru_cache(4096)
@@ -527,14 +534,22 @@ def _fits(task: Task, pattern: str) -> bool:
     return any(fnmatch.fnmatchcase(name, pattern) for name in (task.name, task.stem, Path(task.name).name))
 
 
+def _known_places(task: Task) -> Iterator[tuple[str, PlannedOutput]]:
+    for output in task.outputs:
+        if output.settings.split == "scene":
+            tokens = output.tokens(task, task.stem)
+            for kind in output.kinds:
+                yield output.place(kind, tokens), output
+
+
 def _refuse_clashes(tasks: tuple[Task, ...]) -> None:
-    written: dict[str, tuple[Path, str, PlannedOutput]] = {}
+    written: dict[str, tuple[str, str]] = {}
     for task in tasks:
-        for path, output in task.known_files():
-            key = path.as_posix().lower()
-            if key in written:
-                raise clash(path, (written[key][1], written[key][2].name), (task.name, output.name))
-            written[key] = path, task.name, output
+        for place, output in _known_places(task):
+            own = task.name, output.name
+            other = written.setdefault(place.lower(), own)
+            if other is not own:
+                raise clash(Path(place), other, own)
 
 
 def clash(path: Path, one: tuple[str, str], other: tuple[str, str]) -> UsageError:

@@ -427,7 +427,8 @@ def entry_of(
     seconds: float = 0.0,
 ) -> Entry:
     """The entry of an asset that was just made."""
-    entry = Entry(settings, {_from(folder, path): one for path, one in inputs}, tuple(files), tuple(findings))
+    here = absolute(folder)
+    entry = Entry(settings, {_from(here, path): one for path, one in inputs}, tuple(files), tuple(findings))
     return replace(entry, seconds=round(seconds, 3))
 
 
@@ -459,26 +460,20 @@ def settings_of(tasks: Sequence[Task], home: Path) -> dict[str, str]:
         ],
     }
     start = hashlib.sha256(json.dumps(common, sort_keys=True).encode())
+    here = absolute(home)
+    said: dict[tuple[Any, ...], bytes] = {}  # of parts but for their paths, of which many are alike
     hashes = {}
     for task in tasks:
-        parts = [
-            {
-                "path": _from(home, part.file.path),
-                "role": part.role,
-                "level": part.level,
-                "unit": part.file.unit,
-                "axes": part.file.axes,
-                "pose": part.file.pose,
-                "scene": part.file.scene,
-                "colors": part.file.colors,
-                "facets": part.file.facets,
-                "folders": [_from(home, folder) for folder in part.file.folders],
-                "steps": _steps(part.file.steps, home),
-            }
-            for part in task.parts
-        ]
         own = start.copy()
-        own.update(_text(parts).encode())
+        for part in task.parts:
+            file = part.file
+            key = (part.role, part.level, file.unit, file.axes, file.pose, file.scene, file.colors, file.facets)
+            like = *key, id(file.folders), id(file.steps)
+            if like not in said:
+                folders = [_from(here, folder) for folder in file.folders]
+                said[like] = _text([*key, folders, _steps(file.steps, home)]).encode()
+            own.update(said[like])
+            own.update(_text(_from(here, file.path)).encode())
         hashes[task.name] = own.hexdigest()
     return hashes
 
@@ -489,7 +484,7 @@ def _steps(steps: Iterable[Step], home: Path) -> list[Any]:
     def placed(value: Any) -> Any:
         if isinstance(value, tuple):
             return [placed(one) for one in value]
-        return _from(home, value) if isinstance(value, Path) else value
+        return _from(absolute(home), value) if isinstance(value, Path) else value
 
     found = []
     for step in steps:
@@ -502,10 +497,10 @@ def _holds_paths(value: Any) -> bool:
     return isinstance(value, Path) or (isinstance(value, tuple) and any(isinstance(one, Path) for one in value))
 
 
-def _from(folder: Path, path: Path) -> str:
-    # From absolute ones, as what is remembered of folders outlives a change of the current one.
+def _from(here: str, path: Path) -> str:
+    """A path from an absolute folder."""
     head, name = os.path.split(absolute(path))
-    home = _relative(absolute(folder), head)
+    home = _relative(here, head)
     return name if home == "." else f"{home}/{name}"
 
 
