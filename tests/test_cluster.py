@@ -87,13 +87,13 @@ class Dawdle(zo.steps.Step):
     """Take a while, and tell that one was here."""
     slug: ClassVar[str] = "dawdle"
     whole_scene: ClassVar[bool] = True
-    log: pathlib.Path | None = None
+    log: str = ""  # no path, so that it is the same place for workers that are sent files
     seconds: float = 0.0
     deadly: bool = False
 
     def change(self, scene):
-        if self.log is not None:
-            with self.log.open("a") as file:
+        if self.log:
+            with pathlib.Path(self.log).open("a") as file:
                 file.write(f"{scene.source.name}\\n")
         if self.deadly and scene.source.name == "oar3.obj":
             os.kill(os.getpid(), signal.SIGKILL)
@@ -206,9 +206,10 @@ def test_killed_workers_cost_nothing_but_what_they_had(yard, tmp_path):
     assert states(zo.run_job(job)) == {"unchanged"}
 
 
-def test_what_kills_every_worker_fails_after_three_and_says_where(yard, tmp_path):
+@pytest.mark.parametrize("ship", [False, True])
+def test_what_kills_every_worker_fails_after_three_and_says_where(yard, tmp_path, ship):
     job = a_job(tmp_path, 6, f"dawdle log={tmp_path / 'log'} deadly=true")
-    result = zo.run_job(job, way=Cluster(yard.address))
+    result = zo.run_job(job, way=Cluster(yard.address, ship=ship))
     failed = [one for one in result.assets if one.state == "failed"]
     assert [one.name for one in failed] == ["props/oar3.obj"]
     assert "3 workers were lost while they worked on it" in str(failed[0].error) and "tcp://" in str(failed[0].error)

@@ -34,6 +34,7 @@ from zesty_otter.jobs.remote import (
     NoRoomError,
     Parcel,
     Places,
+    begun_key,
     begun_mark,
     files_to_send,
     look_at,
@@ -299,10 +300,6 @@ class _Run:
     future: Any
     staging: Path
 
-    def is_begun(self) -> bool:
-        """Whether its worker is at it, as far as one knows: what it did just before may not have come here yet."""
-        return self.worker.works_on(self.load) or begun_mark(self.staging).exists()
-
 
 class _Dispatch:
     """The tasks of a job on their way."""
@@ -319,6 +316,7 @@ class _Dispatch:
         self.tried: dict[int, list[str]] = {}  # what became of a task on workers that were lost
         self.been: dict[int, set[str]] = {}
         self.done: queue.Queue[str] = queue.Queue()
+        self.id = uuid.uuid4().hex[:8]
         self.home = "" if staging.is_absolute() else str(Path().absolute())
 
     def results(self) -> Iterator[tuple[Task, Done]]:
@@ -342,6 +340,9 @@ class _Dispatch:
             if left:
                 with contextlib.suppress(Exception):
                     self.client.cancel(left, force=True)
+            if self.cluster.ship:
+                with contextlib.suppress(Exception):
+                    self.client.set_metadata(begun_key(self.staging / f"-{self.id}-")[:1], None)
             self._close_own()
 
     def _at_work(self) -> tuple[tuple[str, str], ...]:
@@ -373,7 +374,7 @@ class _Dispatch:
             host = str(about.get("host") or address)
             self.workers[address] = _Worker(address, host, max(int(about.get("nthreads", 1)), 1), room)
         gone = {
-            key: run.is_begun()
+            key: self._is_begun(run)
             for key, run in self.running.items()
             if self.workers.get(run.worker.address) is not run.worker
         }
@@ -425,7 +426,7 @@ class _Dispatch:
         files = files_to_send(task, _SENT) if self.cluster.ship else None
         key = f"zesty-otter-{uuid.uuid4().hex}"
         # Each time into a folder of its own: a worker that only seemed lost may still be writing.
-        staging = self.staging / f"{load.number}-{key[-8:]}"
+        staging = self.staging / f"{load.number}-{self.id}-{key[-8:]}"
         data = _packed_here((task, staging))
         places = self.cluster.folders
         beside = sum(one.threads for one in self.workers.values() if one.host == worker.host)
@@ -457,7 +458,8 @@ class _Dispatch:
             if isinstance(done.error, NoRoomError):
                 run.worker.spared = time.monotonic() + _SPARED
                 been = self.been[run.load.number]
-                if any(one.address not in been for one in self._with_room()):
+                left = len(self.tried.get(run.load.number, ())) < _TRIES - 1
+                if left and any(one.address not in been for one in self._with_room()):
                     yield from self._lost(key, f"had no room: {done.error.problem}")
                     return
             self._forget(key)
@@ -501,7 +503,7 @@ class _Dispatch:
     def _lost(self, key: str, why: str, *, begun: bool | None = None) -> Iterator[tuple[Task, Done]]:
         """Hand a task out anew, or give it up; what its worker had not begun counts as not tried."""
         run = self.running[key]
-        begun = run.is_begun() if begun is None else begun
+        begun = self._is_begun(run) if begun is None else begun
         self._forget(key)
         number = run.load.number
         with contextlib.suppress(Exception):
@@ -516,6 +518,16 @@ class _Dispatch:
         problem = f"{len(tried)} workers were lost while they worked on it: {'; '.join(tried)}."
         remedy = "Give workers more memory, look into their logs, or run it here with --only."
         yield self.tasks[number], Done(error=InputError(problem, file=self.tasks[number].name, remedy=remedy))
+
+    def _is_begun(self, run: _Run) -> bool:
+        """Whether its worker is at a task, also where what it did just before has not come here yet."""
+        if run.worker.works_on(run.load):
+            return True
+        if not self.cluster.ship:
+            return begun_mark(run.staging).exists()
+        with contextlib.suppress(Exception):  # the scheduler is gone, and what it knew
+            return bool(self.client.get_metadata(begun_key(run.staging), default=False))
+        return False
 
     def _without_workers(self) -> Iterator[tuple[Task, Done]]:
         numbers = [one.load.number for one in self.running.values()] + [one.number for one in self.waiting]

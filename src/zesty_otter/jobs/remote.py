@@ -155,18 +155,38 @@ def begun_mark(staging: Path) -> Path:
     return staging.with_name(f"{staging.name}.begun")
 
 
+def begun_key(staging: Path) -> list[str]:
+    """Where the scheduler keeps, of one run of a job, that a worker began what it makes in a folder."""
+    return [f"zesty-otter-{staging.name.split('-')[1]}", staging.name]
+
+
 def _no_room(why: str, home: Path) -> NoRoomError:
     return NoRoomError(f"the worker {socket.gethostname()} {why}", file=home, remedy="Make room there.")
 
 
 def _work(told: Parcel, places: Places) -> Done:
     task, staging = unpacked(told.data, places)
-    mark = begun_mark(staging)
-    with contextlib.suppress(OSError):  # it is of use only when this worker is lost
-        if told.files is None:
-            mark.touch()
-    try:
+    with _told_begun(told, staging):
         return replace(work(task, staging, report=told.report), worker=socket.gethostname())
+
+
+@contextlib.contextmanager
+def _told_begun(told: Parcel, staging: Path) -> Iterator[None]:
+    """Leave word that this worker is at a task, for when it is lost: a file, or else something the scheduler keeps."""
+    if told.files is not None:
+        with contextlib.suppress(Exception):  # this is no worker, or there is nobody to tell
+            from distributed import get_worker
+            from distributed.utils import sync
+
+            worker = get_worker()
+            sync(worker.loop, worker.scheduler.set_metadata, keys=begun_key(staging), value=True)
+        yield
+        return
+    mark = begun_mark(staging)
+    with contextlib.suppress(OSError):
+        mark.touch()
+    try:
+        yield
     finally:
         with contextlib.suppress(OSError):
             mark.unlink()
