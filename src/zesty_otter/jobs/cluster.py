@@ -19,7 +19,7 @@ import queue
 import re
 import time
 import uuid
-from collections import deque
+from collections import Counter, deque
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
@@ -50,6 +50,7 @@ if TYPE_CHECKING:
     from distributed import Client
 
 _TRIES = 3  # a task is tried again at most twice
+_LOSSES = 20  # nor is it handed out for ever where no worker can leave word that it began
 _AHEAD = 2  # tasks for each thread of a worker, so that none waits for us
 _LOOK_EVERY = 1.0  # seconds between looks at which workers there are
 _TOLD = 8  # workers of which is told what they are at
@@ -282,10 +283,6 @@ class _Worker:
     loads: dict[int, Load] = field(default_factory=dict)
     spared: float = 0.0  # until when others come first, as it had no room
 
-    def works_on(self, load: Load) -> bool:
-        """Whether it is at it, and has it not only in hand."""
-        return load.number in list(self.loads)[: self.threads]
-
     def takes(self, load: Load) -> bool:
         light = len(self.loads) < _AHEAD * self.threads
         return light and fits(load, sum(one.memory for one in self.loads.values()), self.room)
@@ -313,7 +310,8 @@ class _Dispatch:
         self.waiting = deque(loads)
         self.workers: dict[str, _Worker] = {}
         self.running: dict[str, _Run] = {}
-        self.tried: dict[int, list[str]] = {}  # what became of a task on workers that were lost
+        self.tried: dict[int, list[str]] = {}  # what became of a task on workers that were lost and had begun it
+        self.losses: Counter[int] = Counter()  # how often a task was lost, begun or not
         self.been: dict[int, set[str]] = {}
         self.done: queue.Queue[str] = queue.Queue()
         self.id = uuid.uuid4().hex[:8]
@@ -453,23 +451,24 @@ class _Dispatch:
             try:
                 done = self._arrived(unpacked(self._fetched(run)), run)
             except Exception as error:
-                yield from self._lost(key, f"did not give back what it made ({_short(error)})")
+                yield from self._lost(key, f"did not give back what it made ({_short(error)})", begun=True)
                 return
             if isinstance(done.error, NoRoomError):
                 run.worker.spared = time.monotonic() + _SPARED
                 been = self.been[run.load.number]
                 left = len(self.tried.get(run.load.number, ())) < _TRIES - 1
                 if left and any(one.address not in been for one in self._with_room()):
-                    yield from self._lost(key, f"had no room: {done.error.problem}")
+                    yield from self._lost(key, f"had no room: {done.error.problem}", begun=True)
                     return
             self._forget(key)
             yield self.tasks[run.load.number], done
         elif run.future.status == "error":
             reason: Any = run.future.exception()
-            why = "was killed, perhaps for want of memory" if "Killed" in type(reason).__name__ else _short(reason)
-            yield from self._lost(key, why)
+            killed = "Killed" in type(reason).__name__
+            why = "was killed, perhaps for want of memory" if killed else _short(reason)
+            yield from self._lost(key, why, begun=not killed or self._is_begun(run))
         else:
-            yield from self._lost(key, "was lost")
+            yield from self._lost(key, "was lost", begun=self._is_begun(run))
 
     def _fetched(self, run: _Run) -> bytes:
         """What a worker gives back, for as long as it is there."""
@@ -500,10 +499,9 @@ class _Dispatch:
                 time.sleep(0.05)
         return replace(done, worker=f"{done.worker} {run.worker.address}".strip())
 
-    def _lost(self, key: str, why: str, *, begun: bool | None = None) -> Iterator[tuple[Task, Done]]:
+    def _lost(self, key: str, why: str, *, begun: bool) -> Iterator[tuple[Task, Done]]:
         """Hand a task out anew, or give it up; what its worker had not begun counts as not tried."""
         run = self.running[key]
-        begun = self._is_begun(run) if begun is None else begun
         self._forget(key)
         number = run.load.number
         with contextlib.suppress(Exception):
@@ -511,18 +509,19 @@ class _Dispatch:
         tried = self.tried.setdefault(number, [])
         if begun:
             tried.append(f"{time.strftime('%H:%M:%S')} {run.worker.address} {why}")
-        if len(tried) < _TRIES:
+        self.losses[number] += 1
+        if len(tried) < _TRIES and self.losses[number] < _LOSSES:
             # The last time at the end of the job: what takes workers away may be over by then.
             (self.waiting.append if len(tried) == _TRIES - 1 else self.waiting.appendleft)(run.load)
             return
         problem = f"{len(tried)} workers were lost while they worked on it: {'; '.join(tried)}."
+        if len(tried) < _TRIES:
+            problem = f"{self.losses[number]} workers were lost that had it in hand, the last one {run.worker.address}."
         remedy = "Give workers more memory, look into their logs, or run it here with --only."
         yield self.tasks[number], Done(error=InputError(problem, file=self.tasks[number].name, remedy=remedy))
 
     def _is_begun(self, run: _Run) -> bool:
-        """Whether its worker is at a task, also where what it did just before has not come here yet."""
-        if run.worker.works_on(run.load):
-            return True
+        """Whether its worker left word that it is at a task."""
         if not self.cluster.ship:
             return begun_mark(run.staging).exists()
         with contextlib.suppress(Exception):  # the scheduler is gone, and what it knew
