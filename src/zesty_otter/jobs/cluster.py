@@ -51,6 +51,7 @@ if TYPE_CHECKING:
 
 _TRIES = 3  # a task is tried again at most twice
 _LOSSES = 20  # nor is it handed out for ever where no worker can leave word that it began
+_QUIET, _LONGEST_WAIT = 5.0, 60.0  # seconds without the loss of a worker before a last try, and the most to wait
 _AHEAD = 2  # tasks for each thread of a worker, so that none waits for us
 _LOOK_EVERY = 1.0  # seconds between looks at which workers there are
 _TOLD = 8  # workers of which is told what they are at
@@ -312,6 +313,8 @@ class _Dispatch:
         self.running: dict[str, _Run] = {}
         self.tried: dict[int, list[str]] = {}  # what became of a task on workers that were lost and had begun it
         self.losses: Counter[int] = Counter()  # how often a task was lost, begun or not
+        self.lost_at = 0.0  # when a worker was lost last
+        self.due: dict[int, float] = {}  # when a last try begins, even if workers still come and go
         self.been: dict[int, set[str]] = {}
         self.done: queue.Queue[str] = queue.Queue()
         self.id = uuid.uuid4().hex[:8]
@@ -365,6 +368,7 @@ class _Dispatch:
             there = self._found_again()
         for address in self.workers.keys() - there.keys():
             del self.workers[address]
+            self.lost_at = time.monotonic()
         for address in there.keys() - self.workers.keys():
             about = there[address]
             limit = float(about.get("memory_limit") or 0)
@@ -399,7 +403,7 @@ class _Dispatch:
             been = self.been.get(load.number, set())
             able = self._with_room()
             others = [one for one in able if one.address not in been]
-            free = [one for one in others or able if one.takes(load)]
+            free = [one for one in others or able if one.takes(load)] if self._is_time_for(load) else []
             if not free:
                 later.append(load)
                 if all(len(one.loads) >= _AHEAD * one.threads for one in able):
@@ -413,6 +417,11 @@ class _Dispatch:
                 later.append(load)
                 break
         self.waiting.extendleft(reversed(later))
+
+    def _is_time_for(self, load: Load) -> bool:
+        """Whether a task may go out: the last try waits until no worker was lost for a while."""
+        now = time.monotonic()
+        return now - self.lost_at > _QUIET or now > self.due.get(load.number, 0.0)
 
     def _with_room(self) -> list[_Worker]:
         """The workers that have not just been without room; all, if there are no others."""
@@ -511,8 +520,12 @@ class _Dispatch:
             tried.append(f"{time.strftime('%H:%M:%S')} {run.worker.address} {why}")
         self.losses[number] += 1
         if len(tried) < _TRIES and self.losses[number] < _LOSSES:
-            # The last time at the end of the job: what takes workers away may be over by then.
-            (self.waiting.append if len(tried) == _TRIES - 1 else self.waiting.appendleft)(run.load)
+            if len(tried) == _TRIES - 1:
+                # The last time at the end of the job: what takes workers away may be over by then.
+                self.due[number] = time.monotonic() + _LONGEST_WAIT
+                self.waiting.append(run.load)
+            else:
+                self.waiting.appendleft(run.load)
             return
         problem = f"{len(tried)} workers were lost while they worked on it: {'; '.join(tried)}."
         if len(tried) < _TRIES:
