@@ -340,9 +340,10 @@ def _where(texture: Texture) -> str | None:
 
 
 def _face_counts(mesh: Mesh) -> FaceCounts:
-    size = mesh.face_size
-    triangles, quads = int((size == 3).sum()), int((size == 4).sum())
-    return FaceCounts(triangles, quads, len(size) - triangles - quads, int(size.max(initial=0)))
+    if mesh.all_triangles:
+        return FaceCounts(mesh.face_count, 0, 0, 3 if mesh.face_count else 0)
+    of_size = np.bincount(mesh.face_size, minlength=5)
+    return FaceCounts(int(of_size[3]), int(of_size[4]), int(of_size[5:].sum()), len(of_size) - 1)
 
 
 def _total(meshes: list[tuple[Mesh, int]]) -> FaceCounts:

@@ -1,6 +1,6 @@
 """What is asked of whole arrays again and again, in one pass."""
 
-from libc.math cimport fabs, fabsf
+from libc.math cimport NAN, fabs, fabsf
 from libc.stdint cimport int32_t, int64_t, uint8_t
 
 
@@ -38,3 +38,21 @@ cpdef void mark(const int32_t[::1] index, uint8_t[::1] occurs) noexcept:
         for k in range(len(index)):
             if 0 <= index[k] < count:
                 occurs[index[k]] = 1
+
+
+cpdef void box(const double[:, :] points, double[:, ::1] ends) noexcept:
+    """The lowest and highest corner of points (P, 3), of which there are some; NaN where one has no number."""
+    cdef int64_t k, i
+    cdef double low, high, value
+    cdef bint known
+    with nogil:
+        for k in range(3):
+            low = high = points[0, k]
+            known = True
+            for i in range(len(points)):
+                value = points[i, k]
+                low = value if value < low else low
+                high = value if value > high else high
+                known &= value == value
+            ends[0, k] = low if known else NAN
+            ends[1, k] = high if known else NAN

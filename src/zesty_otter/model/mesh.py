@@ -998,9 +998,9 @@ def box_of(points: NDArray[np.float64]) -> NDArray[np.float64]:
     """(2, 3) lowest and highest corner of points (P, 3); NaN when there are none."""
     if len(points) == 0:
         return np.full((2, 3), np.nan)
-    # Column by column: NumPy is slow at reducing along a long axis beside a short one.
-    columns = [points[:, k] for k in range(3)]
-    return np.array([[column.min() for column in columns], [column.max() for column in columns]])
+    ends = np.empty((2, 3))
+    kernels.box(points, ends)
+    return ends
 
 
 def _point_used(mesh: Mesh) -> NDArray[np.bool_]:
