@@ -26,7 +26,7 @@ if TYPE_CHECKING:
         TextureUse,
         roughness_of_shininess,
     )
-    from zesty_otter.model.mesh import Layer, Mesh, all_finite, compact, corners_of_faces
+    from zesty_otter.model.mesh import Layer, Mesh, all_finite, compact, compact_within, corners_of_faces
     from zesty_otter.model.naming import count_of, is_default_name, shortened
     from zesty_otter.model.roles import ROLES, Role
     from zesty_otter.model.scene import (
@@ -56,7 +56,7 @@ __getattr__ = loaded_when_asked(
         frame="UNITS Frame all_axes format_length format_unit parse_axes parse_length parse_unit",
         joining="joined_meshes",
         material="ALPHA_MODES COLOR_ROLES TEXTURE_ROLES Material Texture TextureUse roughness_of_shininess",
-        mesh="Layer Mesh all_finite compact corners_of_faces",
+        mesh="Layer Mesh all_finite compact compact_within corners_of_faces",
         naming="count_of is_default_name shortened",
         roles="ROLES Role",
         scene="Camera Content Light Node Note Placed Renamed Scatter Scene content_bounds copies_bounds default_names"
@@ -93,6 +93,7 @@ __all__ = [
     "all_finite",
     "cofactors_of",
     "compact",
+    "compact_within",
     "content_bounds",
     "copies_bounds",
     "corners_of_faces",

@@ -31,13 +31,17 @@ cpdef bint within64(const double[::1] values, double limit) noexcept:
     return not beyond
 
 
-cpdef void mark(const int32_t[::1] index, uint8_t[::1] occurs) noexcept:
-    """Sets ``occurs`` where a number of ``index`` is; those that have no place there are left out."""
+cpdef bint mark(const int32_t[::1] index, uint8_t[::1] occurs) noexcept:
+    """Sets ``occurs`` where a number of ``index`` is; returns whether all have a place there, others are left out."""
     cdef int64_t k, count = len(occurs)
+    cdef bint within = True
     with nogil:
         for k in range(len(index)):
             if 0 <= index[k] < count:
                 occurs[index[k]] = 1
+            else:
+                within = False
+    return within
 
 
 cpdef void box(const double[:, :] points, double[:, ::1] ends) noexcept:

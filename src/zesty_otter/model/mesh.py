@@ -942,6 +942,33 @@ def compact(index: NDArray[Any]) -> tuple[NDArray[np.int64], NDArray[np.int32]]:
     return np.flatnonzero(occurs) + low, renumbered.astype(np.int32, copy=False)
 
 
+def compact_within(index: NDArray[np.int32], count: int) -> tuple[NDArray[np.int64] | None, NDArray[np.int32]] | None:
+    """What `compact` gives, for an index of so many things; None where some of it is not.
+
+    Parameters
+    ----------
+    index : (N,) int32
+    count : int
+
+    Returns
+    -------
+    (numbers, renumbered) or None
+        None instead of the numbers where all occur.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> compact_within(np.array([7, 3, 7], np.int32), 7) is None
+    True
+    """
+    occurs = np.zeros(count, bool)
+    if not kernels.mark(np.ascontiguousarray(index), occurs.view(np.uint8)):
+        return None
+    if occurs.all():
+        return None, index
+    return np.flatnonzero(occurs), (np.cumsum(occurs, dtype=np.int32) - np.int32(1))[index]
+
+
 def _take_corners(layer: Layer, corners: NDArray[Any]) -> Layer:
     used, index = compact(layer.index[corners])
     return Layer.taking(layer.kind, layer.values[used], index, layer.name)

@@ -192,7 +192,9 @@ def _text(data: bytes) -> str:
     if not data:
         return ""
     # As gzip. Of little there is little to gain, and little memory is cleared sooner.
-    packer = zlib.compressobj(6, zlib.DEFLATED, 31, 8) if len(data) > 1 << 16 else zlib.compressobj(2, zlib.DEFLATED, 31, 5)
+    packer = (
+        zlib.compressobj(6, zlib.DEFLATED, 31, 8) if len(data) > 1 << 16 else zlib.compressobj(2, zlib.DEFLATED, 31, 5)
+    )
     return base64.b64encode(packer.compress(data) + packer.flush()).decode()
 
 

@@ -11,10 +11,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.formats.bare import points_into, usable_rows
+from zesty_otter.formats.usd import _integers as kernels
 from zesty_otter.formats.usd.text import Prim, Property, listed, word_in
 from zesty_otter.formats.x3d.shapes import turned_outline
 from zesty_otter.geometry.surface.corners import join_rows
-from zesty_otter.model import Layer, Mesh, compact, count_of, shortened
+from zesty_otter.model import Layer, Mesh, compact, compact_within, count_of, shortened
 
 Note = Callable[[str, str], None]
 
@@ -64,20 +65,41 @@ def whole_numbers_of(prim: Prim, name: str) -> NDArray[np.int32]:
 
 @dataclass(frozen=True)
 class Shape:
-    """The mesh of a prim, without materials, and the numbers its faces and points have in the file."""
+    """The mesh of a prim, without materials, and which faces and points of the file it has, None for all."""
 
     mesh: Mesh
-    faces: NDArray[np.int64]
-    points: NDArray[np.int64]
+    kept_faces: NDArray[np.int64] | None = None
+    kept_points: NDArray[np.int64] | None = None
+
+    @property
+    def faces(self) -> NDArray[np.int64]:
+        """(F,) the number each face has in the file."""
+        return np.arange(self.mesh.face_count) if self.kept_faces is None else self.kept_faces
+
+    @property
+    def points(self) -> NDArray[np.int64]:
+        """(P,) the number each point has in the file."""
+        return np.arange(self.mesh.point_count) if self.kept_points is None else self.kept_points
 
 
 def read_mesh(prim: Prim, path: str, note: Note) -> Shape | None:
     """The shape of a mesh prim; None, with a note, when it has no usable face."""
     points = as_rows(numbers_of(prim, "points"), 3)
     size = whole_numbers_of(prim, "faceVertexCounts")
+    point = whole_numbers_of(prim, "faceVertexIndices")
+    holes = whole_numbers_of(prim, "holeIndices")
+    finite = usable_rows(points)
+    start = np.zeros(len(size) + 1, np.int32)
+    # Nearly all meshes are as they should be, which takes a look at every number.
+    if len(size) and not len(holes) and finite.all() and kernels.starts(size, len(point), start) == len(size):
+        point = point[: start[-1]]
+        placed = compact_within(point, len(points))
+        if placed is not None:
+            places = _Places(point, size, None)
+            places.known["vertex"], places.within[len(points)] = placed, True
+            return _shape(prim, points, None, start, places, path, note)
     if len(size) and size.min() < 0:
         size = np.maximum(size, 0)
-    point = whole_numbers_of(prim, "faceVertexIndices")
     whole = len(size)
     if size.sum() > len(point):
         whole = int(np.searchsorted(np.cumsum(size), len(point), side="right"))
@@ -86,13 +108,11 @@ def read_mesh(prim: Prim, path: str, note: Note) -> Shape | None:
     all_sizes = size[:whole]
     point = point[: int(all_sizes.sum())]
     bad = all_sizes < 3
-    finite = usable_rows(points)
     if not (finite.all() and points_into(point, len(points))):
         good = (point >= 0) & (point < len(points))
         if len(points):
             good &= finite[np.where(good, point, 0)]
         bad |= np.bincount(_face_of_corner(all_sizes), ~good, whole) > 0
-    holes = whole_numbers_of(prim, "holeIndices")
     unwanted = bad.copy()
     unwanted[holes[(holes >= 0) & (holes < whole)]] = True
     if bad.any():
@@ -103,15 +123,28 @@ def read_mesh(prim: Prim, path: str, note: Note) -> Shape | None:
         return None
     kept = ~unwanted[_face_of_corner(all_sizes)] if unwanted.any() else None
     places = _Places(point if kept is None else point[kept], all_sizes, kept)
-    used, corner_point = places.compacted("vertex")
     start = np.zeros(len(faces) + 1, np.int32)
     np.cumsum(all_sizes if kept is None else all_sizes[faces], out=start[1:])
+    return _shape(prim, points, faces, start, places, path, note)
+
+
+def _shape(
+    prim: Prim, points: NDArray[np.float64], faces: NDArray[np.int64] | None, start: NDArray[np.int32],
+    places: _Places, path: str, note: Note,
+) -> Shape:  # fmt: skip
+    """The shape of faces that have points."""
+    used, corner_point = places.compacted("vertex")
     layers = tuple(_layers(prim, places, path, note))
-    positions = points if len(used) == len(points) else points[used]
-    mesh = Mesh.taking(prim.name, positions.astype(np.float64, copy=False), start, corner_point, layers)
+    positions = _only(points, used).astype(np.float64, copy=False)
+    mesh = Mesh.trusted(prim.name, positions, start, corner_point, layers=layers)
     if word_of(prim, "orientation") == "leftHanded":
         mesh = mesh.turned_round()
     return Shape(mesh, faces, used)
+
+
+def _only(table: NDArray[Any], used: NDArray[np.int64] | None) -> NDArray[Any]:
+    """The rows of a table that are used; the table itself where all are."""
+    return table if used is None or len(used) == len(table) else table[used]
 
 
 def as_rows(values: NDArray[np.float64], width: int) -> NDArray[np.float64]:
@@ -129,7 +162,7 @@ class _Places:
     def __init__(self, point: NDArray[np.int32], sizes: NDArray[np.int32], kept: NDArray[np.bool_] | None) -> None:
         self.point, self.sizes, self.kept = point, sizes, kept
         self.made: dict[str, NDArray[np.int32]] = {}
-        self.known: dict[str, tuple[NDArray[np.int64], NDArray[np.int32]]] = {}
+        self.known: dict[str, tuple[NDArray[np.int64] | None, NDArray[np.int32]]] = {}
         self.within: dict[int, bool] = {}
 
     def __len__(self) -> int:
@@ -155,8 +188,8 @@ class _Places:
             self.within[count] = points_into(rows, count)
         return self.within[count]
 
-    def compacted(self, how: str) -> tuple[NDArray[np.int64], NDArray[np.int32]]:
-        """What `compact` makes of the places, once for all primvars that share them."""
+    def compacted(self, how: str) -> tuple[NDArray[np.int64] | None, NDArray[np.int32]]:
+        """What `compact_within` makes of the places, once for all primvars that share them."""
         how = "vertex" if how == "varying" else how
         if how not in self.known:
             self.known[how] = compact(self.of(how))
@@ -219,6 +252,7 @@ def _primvar(
         place = places.of(how)
         of = np.where(place < len(rows), rows[np.minimum(place, len(rows) - 1)], -1)
     finite = usable_rows(values)
+    used: NDArray[np.int64] | None
     sound = bool(finite.all()) and places.all_within(of, len(values))
     if not sound:
         good = (of >= 0) & (of < len(values))
@@ -232,7 +266,7 @@ def _primvar(
         used, index = places.compacted(how)
     else:
         used, index = compact(of)
-    return (values if len(used) == len(values) else values[used]).astype(np.float32, copy=False), index
+    return _only(values, used).astype(np.float32, copy=False), index
 
 
 def _interpolation(one: Property, name: str, count: int, places: _Places) -> str:

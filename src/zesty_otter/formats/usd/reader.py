@@ -287,23 +287,19 @@ class _Reading:
                 self.shapes[key] = read_mesh(prim, path, self.note)
             elif prim.type == "NurbsPatch":
                 patch = read_patch(prim, path, self.facets or Facets(), self.unit, self.note)
-                found = (
-                    None if patch is None else Shape(patch, np.arange(patch.face_count), np.arange(patch.point_count))
-                )
-                self.shapes[key] = found
+                self.shapes[key] = None if patch is None else Shape(patch)
                 self.exact["B-spline"] = self.exact.get("B-spline", 0) + 1
             else:
-                solid = read_solid(prim)
-                self.shapes[key] = Shape(solid, np.arange(solid.face_count), np.arange(len(solid.points)))
+                self.shapes[key] = Shape(read_solid(prim))
         shape = self.shapes[key]
         if shape is None:
             return None
-        slots, face_slot = self._slots(prim, path, bound, shape.faces)
+        slots, face_slot = self._slots(prim, path, bound, shape)
         if isinstance(two := value_of(prim, "doubleSided"), int) and two == 1:
             slots = tuple(self._two_sided(slot) for slot in slots)
         kept = (*key, *map(id, slots))
         if kept not in self.meshes:
-            self.meshes[kept] = shape.mesh.replace(slots=slots, face_slot=face_slot if len(slots) > 1 else None)
+            self.meshes[kept] = shape.mesh.replace(slots=slots, face_slot=face_slot)
         mesh = self.meshes[kept]
         if "primvars:skel:jointIndices" in prim.properties:
             mesh = self._skinned(mesh, shape, prim, path, world)
@@ -361,13 +357,15 @@ class _Reading:
         return self.two_sided[id(material)]
 
     def _slots(
-        self, prim: Prim, path: str, bound: str, faces: NDArray[np.int64]
-    ) -> tuple[tuple[Material | None, ...], NDArray[np.int32]]:
-        """The material of the whole mesh, or those of its subsets in order, with the rest where faces are left."""
+        self, prim: Prim, path: str, bound: str, shape: Shape
+    ) -> tuple[tuple[Material | None, ...], NDArray[np.int32] | None]:
+        """The material of the whole mesh, or those of its subsets in order, with the rest where faces are left; and
+        which each face has, where there are several."""
         sets = uv_names(prim)
         whole = self.materials.at(bound, sets) if bound else None
         if not any(child.type == "GeomSubset" for child in prim.children.values()):
-            return (whole,), np.zeros(len(faces), np.int32)
+            return (whole,), None
+        faces = shape.faces
         number = np.full(int(faces.max()) + 1, -1, np.int64)
         slots: list[Material | None] = []
         for name, child in prim.children.items():
@@ -381,7 +379,7 @@ class _Reading:
         if not slots or (of_face < 0).any():
             of_face = np.where(of_face < 0, len(slots), of_face)
             slots.append(whole)
-        return tuple(slots), of_face.astype(np.int32)
+        return tuple(slots), of_face.astype(np.int32) if len(slots) > 1 else None
 
     def _scattered(self, prim: Prim, path: str, local: NDArray[np.float64], bound: str) -> Node:
         """A point instancer: a scatter of every mesh of its prototypes, in one node when there is only one."""
