@@ -12,7 +12,15 @@ import zesty_otter as zo
 from build import cube, scene_of
 from zesty_otter.cli import COMMANDS, app
 
-HEAVY = ("scipy", "PIL", "lxml", "jinja2", "zesty_otter.geometry.decompose", "zesty_otter.pictures", "zesty_otter.jobs")
+HEAVY = (
+    "scipy",
+    "PIL",
+    "lxml",
+    "jinja2",
+    "zesty_otter.geometry.solids.decompose",
+    "zesty_otter.pictures",
+    "zesty_otter.jobs",
+)
 
 
 def loaded_by(*arguments: object) -> set[str]:
@@ -34,19 +42,27 @@ def loaded_by(*arguments: object) -> set[str]:
         (["steps"], (*HEAVY, "numpy", "pydantic")),
         (
             ["steps", "weld"],
-            ("scipy", "PIL", "lxml", "jinja2", "zesty_otter.geometry.decompose", "zesty_otter.pictures"),
+            ("scipy", "PIL", "lxml", "jinja2", "zesty_otter.geometry.solids.decompose", "zesty_otter.pictures"),
         ),
         (
             ["survey", "a.glb"],
-            ("scipy", "PIL", "lxml", "jinja2", "zesty_otter.geometry.decompose", "zesty_otter.pictures"),
+            (*HEAVY, "pydantic", "zesty_otter.geometry.curves.faceting"),
         ),
-        (["convert", "a.glb", "b.glb"], ("scipy", "lxml", "jinja2", "zesty_otter.geometry.decompose", "numpy.ma")),
+        (
+            ["survey", "a.obj"],
+            (*HEAVY, "pydantic", "zesty_otter.geometry.curves.faceting"),
+        ),
+        (
+            ["convert", "a.glb", "b.glb"],
+            ("scipy", "lxml", "jinja2", "zesty_otter.geometry.solids.decompose", "numpy.ma"),
+        ),
     ],
     ids=lambda value: value[0] if isinstance(value, list) else "",
 )
 def test_a_command_loads_only_what_it_uses(tmp_path, monkeypatch, arguments, none_of):
     monkeypatch.chdir(tmp_path)
-    zo.write(scene_of(cube()), "a.glb")
+    for name in ("a.glb", "a.obj"):
+        zo.write(scene_of(cube()), name)
     loaded = loaded_by(*arguments)
     assert "zesty_otter.cli" in loaded
     assert not loaded & set(none_of)

@@ -2,10 +2,24 @@
 
 from __future__ import annotations
 
+import contextlib
+import gc
 import sys
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from importlib import import_module
 from typing import Any
+
+
+@contextlib.contextmanager
+def uncollected() -> Iterator[None]:
+    """Where very many things are made that stay, which the garbage collector would look through again and again."""
+    was = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was:
+            gc.enable()
 
 
 def loaded_when_asked(package: str, homes: Mapping[str, str]) -> Callable[[str], Any]:
@@ -23,7 +37,9 @@ def loaded_when_asked(package: str, homes: Mapping[str, str]) -> Callable[[str],
         if name not in homes:
             raise AttributeError(f"module '{package}' has no attribute '{name}'")
         home = homes[name]
-        value = getattr(import_module(f"{package}.{home}"), name) if home else import_module(f"{package}.{name}")
+        with uncollected():
+            module = import_module(f"{package}.{home or name}")
+        value = getattr(module, name) if home else module
         setattr(sys.modules[package], name, value)
         return value
 

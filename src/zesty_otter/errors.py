@@ -14,10 +14,6 @@ A message names the file, the place in it, what is wrong, and the way out.
 
 from __future__ import annotations
 
-import difflib
-import hashlib
-import tempfile
-import traceback
 from collections.abc import Iterable
 from os import PathLike, fspath
 from pathlib import Path
@@ -94,6 +90,11 @@ class InternalError(ZestyOtterError):
     @classmethod
     def of(cls, error: Exception, file: str | PathLike[str] | None = None) -> InternalError:
         """What to tell of an error nobody foresaw, with its trace written to a log."""
+        # Nobody waits for what only faults need.
+        import hashlib
+        import tempfile
+        import traceback
+
         trace = "".join(traceback.format_exception(error))
         digest = hashlib.sha256(trace.encode("utf-8", "replace")).hexdigest()[:8]
         log = Path(tempfile.gettempdir(), f"zesty-otter-{digest}.log")
@@ -123,5 +124,7 @@ class OutputError(ZestyOtterError):
 
 def closest(word: str, known: Iterable[str]) -> str:
     """``" Did you mean 'x'?"`` when something known is spelled much like ``word``, else nothing."""
+    import difflib
+
     near = difflib.get_close_matches(word, list(known), 1)
     return f" Did you mean '{near[0]}'?" if near else ""

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from zesty_otter.appearance import Appearance, compared, looks_of
 from zesty_otter.errors import UsageError
 from zesty_otter.model import Placed, Scene
-from zesty_otter.steps.assets import Roles
+from zesty_otter.steps.roles import Roles
 
 
 def appearance(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import json
 import os
 import sys
@@ -12,6 +13,7 @@ import typer
 from typer.core import TyperCommand, TyperGroup
 
 from zesty_otter import __version__
+from zesty_otter._lazy import uncollected
 from zesty_otter.errors import InternalError, ZestyOtterError
 
 # What all of the parser's own complaints have in common; where it lives depends on Typer's version.
@@ -61,7 +63,10 @@ class _LateCommands(TyperGroup):
         if cmd_name not in COMMANDS:
             return None
         alone = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False)
-        alone.command(cmd_name, cls=_Command)(import_module(f"zesty_otter.cli.{cmd_name}").command)
+        with uncollected():
+            module = import_module(f"zesty_otter.cli.{cmd_name}")
+        gc.freeze()  # all that stays
+        alone.command(cmd_name, cls=_Command)(module.command)
         return typer.main.get_command(alone)
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:

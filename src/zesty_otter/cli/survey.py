@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 from rich.markup import escape
 
-from zesty_otter import audit, formats, steps
+from zesty_otter import audit, formats
 from zesty_otter.audit.sizes import SizeGuess
 from zesty_otter.audit.surveying import FaceCounts, NodeFacts, Survey
 from zesty_otter.cli import console
@@ -17,6 +17,7 @@ from zesty_otter.cli.console import format_size, results
 from zesty_otter.errors import InputError
 from zesty_otter.formats.facets import EXACT
 from zesty_otter.model import count_of, format_length, format_unit, shortened
+from zesty_otter.steps.assets import with_roles
 
 if TYPE_CHECKING:
     from zesty_otter.formats.facets import ExactFacts
@@ -46,7 +47,7 @@ def command(
             if any(one.text.startswith(EXACT) for one in whole.notes):
                 with console.progress("Trying densities", quiet=quiet or json) as progress:
                     exact = formats.exact_facts(path, progress)
-            found = audit.survey(steps.Roles().apply(whole))
+            found = audit.survey(with_roles(whole))
         except InputError as error:
             if len(files) == 1:
                 raise

@@ -2,49 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-
 import numpy as np
 
-from zesty_otter.formats.facets import DENSITIES, EXACT, ExactFacts, Facets
+from zesty_otter.formats.facets import Facets
 from zesty_otter.geometry.curves.curves import Floats, Line
 from zesty_otter.geometry.curves.faceting import Body, Polygons, faceted
 from zesty_otter.geometry.curves.surfaces import Plane, SplineSurface
-from zesty_otter.model import Layer, Mesh, Scene, count_of, seen_bounds
-
-_MANY = 2000  # surfaces, from which on fewer densities are tried
-
-
-def became(surfaces: Mapping[str, int]) -> str:
-    """The remark that exact surfaces became polygons."""
-    said = ", ".join(count_of(count, f"{kind} surface") for kind, count in _sorted(surfaces))
-    return f"{EXACT} ({said}); --facets says how fine"
-
-
-def facts_of(
-    read: Callable[[Facets], tuple[Scene, Mapping[str, int]]], progress: Callable[[float], None] | None = None
-) -> ExactFacts:
-    """What a file holds: ``read`` gives its scene, and how many surfaces of each kind there are."""
-    triangles: list[tuple[float, int]] = []
-    densities = list(DENSITIES)
-    while densities:
-        density = densities.pop(0)
-        scene, surfaces = read(Facets(density))
-        meshes = (one.node.mesh for one in scene.walk())
-        triangles.append((density, sum(mesh.triangle_count for mesh in meshes if mesh is not None)))
-        if sum(surfaces.values()) > _MANY:
-            densities = [one for one in densities if one in (0.5, 1.0)]
-        if progress is not None:
-            progress(len(triangles) / (len(triangles) + len(densities)))
-    box = seen_bounds(scene)
-    sides = scene.frame.sides(box) if np.isfinite(box).all() else None
-    unit = scene.frame.unit or 1.0
-    size = None if sides is None else (sides[0] * unit, sides[1] * unit, sides[2] * unit)
-    return ExactFacts(_sorted(surfaces), size, tuple(triangles))
-
-
-def _sorted(surfaces: Mapping[str, int]) -> tuple[tuple[str, int], ...]:
-    return tuple(sorted(surfaces.items(), key=lambda one: (-one[1], one[0])))
+from zesty_otter.model import Layer, Mesh
 
 
 def size_of(body: Body) -> float:

@@ -4,18 +4,23 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
+
 from zesty_otter.errors import UsageError
 from zesty_otter.geometry.curves.limits import KINDS, Limits
-from zesty_otter.model import parse_length
+from zesty_otter.model import Scene, count_of, parse_length, seen_bounds
 
 EXACT = "exact surfaces became polygons"
 """How the remark begins that readers make where they met some."""
 
 DENSITIES = (0.0, 0.25, 0.5, 0.75, 1.0)
 """Densities whose triangles are told of a file with exact surfaces."""
+
+_MANY = 2000  # surfaces, from which on fewer densities are tried
 
 _REMEDY = (
     "Write words such as 'chord=0.2mm angle=20 shortest=1mm', 'density=0.7', 'quads' or 'ngons'; chord also takes a"
@@ -163,3 +168,35 @@ def _share_or_length(value: float | str) -> tuple[float | None, float | None]:
         except ValueError:
             raise UsageError(f"'{value}' is not a share.", remedy=_REMEDY) from None
     return None, parse_length(value)
+
+
+def became(surfaces: Mapping[str, int]) -> str:
+    """The remark that exact surfaces became polygons."""
+    said = ", ".join(count_of(count, f"{kind} surface") for kind, count in _sorted(surfaces))
+    return f"{EXACT} ({said}); --facets says how fine"
+
+
+def facts_of(
+    read: Callable[[Facets], tuple[Scene, Mapping[str, int]]], progress: Callable[[float], None] | None = None
+) -> ExactFacts:
+    """What a file holds: ``read`` gives its scene, and how many surfaces of each kind there are."""
+    triangles: list[tuple[float, int]] = []
+    densities = list(DENSITIES)
+    while densities:
+        density = densities.pop(0)
+        scene, surfaces = read(Facets(density))
+        meshes = (one.node.mesh for one in scene.walk())
+        triangles.append((density, sum(mesh.triangle_count for mesh in meshes if mesh is not None)))
+        if sum(surfaces.values()) > _MANY:
+            densities = [one for one in densities if one in (0.5, 1.0)]
+        if progress is not None:
+            progress(len(triangles) / (len(triangles) + len(densities)))
+    box = seen_bounds(scene)
+    sides = scene.frame.sides(box) if np.isfinite(box).all() else None
+    unit = scene.frame.unit or 1.0
+    size = None if sides is None else (sides[0] * unit, sides[1] * unit, sides[2] * unit)
+    return ExactFacts(_sorted(surfaces), size, tuple(triangles))
+
+
+def _sorted(surfaces: Mapping[str, int]) -> tuple[tuple[str, int], ...]:
+    return tuple(sorted(surfaces.items(), key=lambda one: (-one[1], one[0])))

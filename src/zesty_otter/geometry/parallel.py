@@ -6,9 +6,11 @@ import os
 import threading
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
 from itertools import chain, islice
-from typing import TypeVar
+from typing import TYPE_CHECKING, TypeVar
+
+if TYPE_CHECKING:
+    from concurrent.futures import Future, ThreadPoolExecutor
 
 T = TypeVar("T")
 
@@ -73,6 +75,8 @@ def _cores() -> int:
 def _workers() -> ThreadPoolExecutor:
     global _pool
     if _pool is None:
+        from concurrent.futures import ThreadPoolExecutor
+
         _pool = ThreadPoolExecutor(_cores(), thread_name_prefix=_NAME)
     return _pool
 

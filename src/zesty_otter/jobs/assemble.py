@@ -9,7 +9,7 @@ import numpy as np
 
 from zesty_otter.audit.findings import Finding
 from zesty_otter.model import Frame, Node, Note, Scene, format_length
-from zesty_otter.steps.assets import Roles
+from zesty_otter.steps.roles import Roles
 
 _UNIT_SLIPS = (2.54, 10.0, 12.0, 25.4, 30.48, 39.37, 100.0, 304.8, 1000.0)
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import fnmatch
 import functools
-import gc
 import glob
 import operator
 import os
@@ -16,6 +15,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zesty_otter import steps, targets
+from zesty_otter._lazy import uncollected
 from zesty_otter.errors import InputError, UsageError, ZestyOtterError, closest
 from zesty_otter.formats import Format, all_formats, format_named
 from zesty_otter.jobs.job_file import Job, LayOut, Output, Source
@@ -180,18 +180,6 @@ class Plan:
     lay_out: LayOut | None
     lay_out_of: PlannedOutput | None
     report: bool = True
-
-
-@contextlib.contextmanager
-def uncollected() -> Iterator[None]:
-    """Where very many things are made that stay, which the garbage collector would look through again and again."""
-    was = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if was:
-            gc.enable()
 
 
 @uncollected()

@@ -13,10 +13,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
 from zesty_otter import __version__, formats
+from zesty_otter._lazy import uncollected
 from zesty_otter.audit.findings import Finding
 from zesty_otter.errors import ZestyOtterError
 from zesty_otter.formats.files import save
-from zesty_otter.jobs.planning import uncollected
 from zesty_otter.model import Note, Renamed, Scene, count_of
 from zesty_otter.page import ON_A_PAGE
 

@@ -15,6 +15,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
+from zesty_otter._lazy import uncollected
 from zesty_otter.audit.findings import Finding
 from zesty_otter.errors import OutputError, UsageError, ZestyOtterError
 from zesty_otter.jobs import job_file, record, report
@@ -22,7 +23,7 @@ from zesty_otter.jobs.job_file import Job
 from zesty_otter.jobs.lay_out import in_rows
 from zesty_otter.jobs.locking import held
 from zesty_otter.jobs.modules import bring_in
-from zesty_otter.jobs.planning import Plan, Task, clash, plan, uncollected
+from zesty_otter.jobs.planning import Plan, Task, clash, plan
 from zesty_otter.jobs.record import Delivered, Entry, Record, Stamp, Standing
 from zesty_otter.jobs.ways import Processes, Way
 from zesty_otter.jobs.work import Done, Made, hash_of, only_planned, work

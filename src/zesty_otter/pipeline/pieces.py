@@ -9,8 +9,7 @@ import numpy as np
 
 from zesty_otter.errors import UsageError
 from zesty_otter.model import Node, Placed, Scene
-from zesty_otter.steps.assets import assets_of, level_of, usual_templates
-from zesty_otter.steps.cells import CELL
+from zesty_otter.steps.assets import CELL, assets_of, level_of, usual_templates
 from zesty_otter.steps.words import chosen
 from zesty_otter.targets import Target
 

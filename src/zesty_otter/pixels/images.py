@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 import warnings
 from dataclasses import dataclass
+from importlib import import_module
 from typing import Any
 
 import numpy as np
@@ -18,7 +20,8 @@ _CHANNELS = "rgba"
 SUFFIXES = frozenset({".png", ".jpg", ".jpeg", ".bmp", ".tga", ".tif", ".tiff", ".gif", ".webp"})
 """Endings of image files, for searching."""
 
-KINDS = ("PNG", "JPEG", "WEBP", "TGA", "BMP", "GIF", "TIFF")
+_USUAL, _OTHERS = ("PNG", "JPEG", "BMP", "GIF"), ("WEBP", "TIFF", "TGA")
+KINDS = (*_USUAL, *_OTHERS)
 """The kinds of images that are opened, whatever a file calls itself: others may start programs or read other files."""
 
 
@@ -437,7 +440,12 @@ def _opened(data: bytes) -> Image.Image:
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("error", Image.DecompressionBombWarning)
-            return Image.open(io.BytesIO(data), formats=KINDS)
+            with contextlib.suppress(UnidentifiedImageError):
+                return Image.open(io.BytesIO(data), formats=_USUAL)
+            # Pillow would load all it knows, of which most is much, and never used.
+            for name in ("WebP", "Tiff", "Tga"):
+                import_module(f"PIL.{name}ImagePlugin")
+            return Image.open(io.BytesIO(data), formats=_OTHERS)
     except UnidentifiedImageError:
         raise ImageError(f"is not an image of a known kind ({', '.join(KINDS)})") from None
     except (Image.DecompressionBombError, Image.DecompressionBombWarning):

@@ -13,7 +13,6 @@ from zesty_otter._plugins import plugins
 from zesty_otter.errors import UsageError, closest
 
 if TYPE_CHECKING:
-    from zesty_otter.steps.assets import Roles
     from zesty_otter.steps.atlas import Atlas
     from zesty_otter.steps.bake import BakeTransforms
     from zesty_otter.steps.bake_maps import BakeMaps
@@ -34,6 +33,7 @@ if TYPE_CHECKING:
     from zesty_otter.steps.pivot import Pivot
     from zesty_otter.steps.polygons import MergeFlat, Triangulate
     from zesty_otter.steps.reframe import Reframe
+    from zesty_otter.steps.roles import Roles
     from zesty_otter.steps.scale import Scale
     from zesty_otter.steps.selection import Select
     from zesty_otter.steps.shadow import Shadow
@@ -46,7 +46,7 @@ if TYPE_CHECKING:
     from zesty_otter.steps.words import Words
 
 _OWN = {
-    "roles": ("assets", "Roles", "Give nodes their roles: by name template, by group or by hand."),
+    "roles": ("roles", "Roles", "Give nodes their roles: by name template, by group or by hand."),
     "select": ("selection", "Select", "Keep some nodes and drop others."),
     "reframe": (
         "reframe",

@@ -7,18 +7,19 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cache
-from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field, field_validator
 
-from zesty_otter.errors import closest
-from zesty_otter.model import ROLES, Node, Placed, Scene, content_bounds, count_of
-from zesty_otter.steps.base import Step
-from zesty_otter.steps.words import Words, chosen
+from zesty_otter.model import ROLES, Node, Note, Placed, Scene, content_bounds, count_of
 
-_TOKENS = {"name": r"(?P<name>.+?)", "level": r"(?P<level>\d+)", "n": r"(?P<n>\d+)"}
+TOKENS = {"name": r"(?P<name>.+?)", "level": r"(?P<level>\d+)", "n": r"(?P<n>\d+)"}
+"""What a name template may hold, and what stands for it in a name."""
+
+CELL = "cell"
+"""The property of a node that holds what stands in a cell: where that is."""
+
+_Patterns = list[tuple[str, re.Pattern[str]]]
 
 
 def usual_templates() -> dict[str, tuple[str, ...]]:
@@ -26,111 +27,75 @@ def usual_templates() -> dict[str, tuple[str, ...]]:
     return {role.name: role.templates for role in ROLES.values() if role.templates}
 
 
-class Roles(Step):
-    """Give nodes their roles: by name template, by group or by hand.
+def with_roles(
+    scene: Scene,
+    templates: Mapping[str, tuple[str, ...]] | None = None,
+    *,
+    visible: str = "{name}",
+    assigned: Mapping[int, str] | None = None,
+) -> Scene:
+    """A scene whose nodes have the roles that their names tell, with a note of how many got one.
 
-    Looks at the names of nodes that are visible so far, and at the nodes you assign to a role. Changes the role,
-    and for levels the properties ``asset`` and ``level``. Refuses roles and tokens it does not know.
+    Parameters
+    ----------
+    scene : Scene
+    templates : mapping of str to tuple of str, optional
+        Name templates for each role; the usual ones when None.
+    visible : str
+        How the meshes are named that these belong to.
+    assigned : mapping of int to str, optional
+        The roles that nodes get whatever their names are, by their numbers in the walk.
+
+    Returns
+    -------
+    Scene
+        The same one where nothing changes.
+
+    Examples
+    --------
+    >>> import zesty_otter as zo
+    >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
+    >>> scene = zo.Scene.from_nodes(zo.Node("sail", content=sail), zo.Node("sail_far1", content=sail))
+    >>> [placed.node.role for placed in with_roles(scene, {"level": ("{name}_far{level}",)}).walk()]
+    ['visible', 'level']
     """
+    templates = usual_templates() if templates is None else templates
+    patterns = [(role, _pattern(one)) for role, of_role in templates.items() for one in of_role]
+    found: dict[int, Node] = {}
+    for placed in scene.walk():
+        node = _with_role(placed, patterns, visible, (assigned or {}).get(placed.number))
+        if node is not placed.node:
+            found[placed.number] = node
+    if not found:
+        return scene
 
-    slug: ClassVar[str] = "roles"
-    example: ClassVar[dict[str, Any]] = {"assign": {"collision": ["group:solid*"]}}
+    def make(n: int, node: Node) -> Node:
+        new = found.get(n)
+        return node if new is None else replace(node, role=new.role, properties=new.properties)
 
-    templates: dict[str, tuple[str, ...]] = Field(
-        default_factory=usual_templates,
-        description="Name templates for each role, with {name}, {level} and {n} (a number).",
-    )
-    visible: str = Field(
-        "{name}", description="How visible meshes are named, to which levels, collision and so on belong: from {name}."
-    )
-    assign: dict[str, Words] = Field(
-        default_factory=dict,
-        description="For each role, the nodes that get it whatever their names are, in the words of select.",
-    )
+    counts = {role: sum(node.role == role for node in found.values()) for role in ROLES}
+    text = ", ".join(f"{count} {role}" for role, count in counts.items() if count)
+    return scene.rebuilt(make).with_notes(Note("done", f"{count_of(len(found), 'node')} recognised: {text}", "roles"))
 
-    @classmethod
-    def named_by(cls, names: Mapping[str, str]) -> Roles:
-        """The step that knows roles by the names a target has for them, and by the usual ones.
 
-        Parameters
-        ----------
-        names : mapping of str to str
-            The template of each role, such as ``"{name}_lod{n}"``.
-
-        Returns
-        -------
-        Roles
-
-        Examples
-        --------
-        >>> import zesty_otter as zo
-        >>> sail = zo.Mesh.from_faces("sail", [(0, 0, 0), (2, 0, 0), (0, 3, 0)], [(0, 1, 2)])
-        >>> scene = zo.Scene.from_nodes(zo.Node("sail", content=sail), zo.Node("sail_far1", content=sail))
-        >>> [placed.node.role for placed in Roles.named_by({"level": "{name}_far{n}"}).apply(scene).walk()]
-        ['visible', 'level']
-        """
-        own = {role: (template,) for role, template in names.items() if role != "visible" and template != "{name}"}
-        known = {role: tuple(dict.fromkeys((*own.get(role, ()), *usual))) for role, usual in usual_templates().items()}
-        return cls(templates={**own, **known}, visible=names.get("visible", "{name}"))
-
-    @field_validator("templates", "assign")
-    @classmethod
-    def _known_roles(cls, value: dict[str, Any]) -> dict[str, Any]:
-        for role in value:
-            if role not in ROLES:
-                raise ValueError(f"'{role}' is not a role; there are {', '.join(ROLES)}.{closest(role, list(ROLES))}")
-        return value
-
-    @field_validator("templates")
-    @classmethod
-    def _known_tokens(cls, value: dict[str, tuple[str, ...]]) -> dict[str, tuple[str, ...]]:
-        for templates in value.values():
-            for template in templates:
-                tokens = re.findall(r"\{([^{}]*)\}", template)
-                if "name" not in tokens or any(token not in _TOKENS for token in tokens):
-                    raise ValueError(f"'{template}' must hold {{name}}, and may hold {{level}} and {{n}}")
-        return value
-
-    def change(self, scene: Scene) -> Scene:
-        patterns = [(role, _pattern(t)) for role, templates in self.templates.items() for t in templates]
-        placed = list(scene.walk())
-        found: dict[int, Node] = {}
-        for one in placed:
-            node = self._with_role(one, patterns)
-            if node is not one.node:
-                found[one.number] = node
-        if not found:
-            return scene
-
-        def make(n: int, node: Node) -> Node:
-            new = found.get(n)
-            return node if new is None else replace(node, role=new.role, properties=new.properties)
-
-        counts = {role: sum(node.role == role for node in found.values()) for role in ROLES}
-        text = ", ".join(f"{count} {role}" for role, count in counts.items() if count)
-        return scene.rebuilt(make).with_notes(self.note(f"{count_of(len(found), 'node')} recognised: {text}"))
-
-    def _with_role(self, placed: Placed, patterns: list[tuple[str, re.Pattern[str]]]) -> Node:
-        node = placed.node
-        role, properties = node.role, dict(node.properties)
-        for wanted, words in self.assign.items():
-            if chosen(words, placed):
-                role = wanted
-        if role == "visible" and node.role == "visible":
-            found = _matched(node.name, patterns)
-            if found is not None:
-                role, asset, level = found
-                properties["asset"] = self.visible.replace("{name}", asset)
-                if level is not None:
-                    properties["level"] = level
-        elif role != "visible" and "asset" not in properties:
-            # Formats that know roles need not know what belongs together; names do.
-            found = _matched(node.name, [one for one in patterns if one[0] == role])
-            if found is not None:
-                properties["asset"] = self.visible.replace("{name}", found[1])
-        if role == node.role and properties == dict(node.properties):
-            return node
-        return replace(node, role=role, properties=properties)
+def _with_role(placed: Placed, patterns: _Patterns, visible: str, assigned: str | None) -> Node:
+    node = placed.node
+    role, properties = assigned or node.role, dict(node.properties)
+    if role == "visible" and node.role == "visible":
+        found = _matched(node.name, patterns)
+        if found is not None:
+            role, asset, level = found
+            properties["asset"] = visible.replace("{name}", asset)
+            if level is not None:
+                properties["level"] = level
+    elif role != "visible" and "asset" not in properties:
+        # Formats that know roles need not know what belongs together; names do.
+        found = _matched(node.name, [one for one in patterns if one[0] == role])
+        if found is not None:
+            properties["asset"] = visible.replace("{name}", found[1])
+    if role == node.role and properties == dict(node.properties):
+        return node
+    return replace(node, role=role, properties=properties)
 
 
 def match_template(name: str, templates: Mapping[str, tuple[str, ...]]) -> tuple[str, str, int]:
@@ -140,7 +105,7 @@ def match_template(name: str, templates: Mapping[str, tuple[str, ...]]) -> tuple
     return role, asset, level or 0
 
 
-def _matched(name: str, patterns: list[tuple[str, re.Pattern[str]]]) -> tuple[str, str, int | None] | None:
+def _matched(name: str, patterns: _Patterns) -> tuple[str, str, int | None] | None:
     for role, pattern in patterns:
         match = pattern.fullmatch(name)
         if match:
@@ -151,7 +116,7 @@ def _matched(name: str, patterns: list[tuple[str, re.Pattern[str]]]) -> tuple[st
 @cache
 def _pattern(template: str) -> re.Pattern[str]:
     pieces = re.split(r"(\{[^{}]*\})", template)
-    return re.compile("".join(_TOKENS[p[1:-1]] if p.startswith("{") else re.escape(p) for p in pieces))
+    return re.compile("".join(TOKENS[p[1:-1]] if p.startswith("{") else re.escape(p) for p in pieces))
 
 
 @dataclass(frozen=True, eq=False)

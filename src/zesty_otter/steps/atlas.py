@@ -19,8 +19,9 @@ from zesty_otter.geometry.uv.charts import Sheet, islands
 from zesty_otter.geometry.uv.packing import pack
 from zesty_otter.model import Layer, Material, Mesh, Node, Note, Scene, Texture, TextureUse, count_of
 from zesty_otter.shading import alpha_channel, placed_uvs, unplaced_uvs
-from zesty_otter.steps.assets import Roles, assets_of
+from zesty_otter.steps.assets import assets_of
 from zesty_otter.steps.base import Step, tell
+from zesty_otter.steps.roles import Roles
 
 Floats = NDArray[np.float64]
 

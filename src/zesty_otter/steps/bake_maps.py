@@ -36,8 +36,9 @@ from zesty_otter.model import (
     shortened,
 )
 from zesty_otter.shading import alpha_channel, placed_uvs, with_all_normals
-from zesty_otter.steps.assets import Asset, Roles, assets_of, level_of
+from zesty_otter.steps.assets import Asset, assets_of, level_of
 from zesty_otter.steps.base import Length, Step, tell
+from zesty_otter.steps.roles import Roles
 from zesty_otter.steps.unwrap import PageSize, SetName
 from zesty_otter.steps.words import Words, chosen
 

@@ -11,8 +11,9 @@ from pydantic import AfterValidator, Field
 from zesty_otter.geometry.solids.fits import smallest_box, smallest_sphere
 from zesty_otter.model import Mesh, Node, Note, Scene, count_of, determinant, is_within, with_nodes_behind
 from zesty_otter.polygons import BOX_FACES
-from zesty_otter.steps.assets import Roles, assets_of
+from zesty_otter.steps.assets import assets_of
 from zesty_otter.steps.base import Step
+from zesty_otter.steps.roles import Roles
 from zesty_otter.steps.siblings import Siblings, holds
 from zesty_otter.steps.words import Words, chosen, chosen_numbers
 

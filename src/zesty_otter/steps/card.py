@@ -29,9 +29,10 @@ from zesty_otter.model import (
     with_nodes_behind,
 )
 from zesty_otter.shading import painted, placed_uvs
-from zesty_otter.steps.assets import Asset, Roles, assets_of, level_of
+from zesty_otter.steps.assets import Asset, assets_of, level_of
 from zesty_otter.steps.base import Step, tell
 from zesty_otter.steps.levels import FieldOfView, LevelNames, PictureHeight, PixelError, distance_of
+from zesty_otter.steps.roles import Roles
 from zesty_otter.steps.siblings import Siblings
 from zesty_otter.steps.words import chosen_numbers
 

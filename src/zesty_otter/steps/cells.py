@@ -28,13 +28,11 @@ from zesty_otter.model import (
 )
 from zesty_otter.polygons import triangulated
 from zesty_otter.shading import with_implied_normals
-from zesty_otter.steps.assets import Asset, Roles, assets_of
+from zesty_otter.steps.assets import CELL, Asset, assets_of
 from zesty_otter.steps.base import Length, Step
+from zesty_otter.steps.roles import Roles
 from zesty_otter.steps.siblings import holds
 from zesty_otter.steps.words import chosen_numbers
-
-CELL = "cell"
-"""The property of a node that holds what stands in a cell: where that is."""
 
 _MOST_CELLS = 50_000
 _MOST_QUARTERS = 6

@@ -48,8 +48,9 @@ from zesty_otter.model import (
     shortened,
     with_nodes_behind,
 )
-from zesty_otter.steps.assets import Asset, Roles, assets_of
+from zesty_otter.steps.assets import Asset, assets_of
 from zesty_otter.steps.base import Length, Step, tell
+from zesty_otter.steps.roles import Roles
 from zesty_otter.steps.siblings import OfSizes, Siblings, holds, size_of
 from zesty_otter.steps.words import Words, chosen, chosen_numbers
 

@@ -19,9 +19,10 @@ from zesty_otter.geometry.surface.topology import parts
 from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Content, Mesh, Node, Placed, Scene, content_bounds, count_of, joined_meshes, transformed
 from zesty_otter.shading import with_all_normals, with_implied_normals
-from zesty_otter.steps.assets import Asset, Roles, assets_of, level_of
+from zesty_otter.steps.assets import Asset, assets_of, level_of
 from zesty_otter.steps.base import Step
 from zesty_otter.steps.lighter import HeavyMesh
+from zesty_otter.steps.roles import Roles
 from zesty_otter.steps.words import chosen_numbers
 
 

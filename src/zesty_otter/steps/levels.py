@@ -18,9 +18,10 @@ from zesty_otter.geometry.curves.limits import Limits
 from zesty_otter.geometry.simplify.deviation import Deviation
 from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.model import Mesh, Node, Note, Placed, Scene, count_of, parse_length, transformed, with_nodes_behind
-from zesty_otter.steps.assets import Asset, Roles, assets_of, level_of
+from zesty_otter.steps.assets import Asset, assets_of, level_of
 from zesty_otter.steps.base import Length, Step, tell
 from zesty_otter.steps.lighter import LIMIT, HeavyMesh
+from zesty_otter.steps.roles import Roles
 from zesty_otter.steps.siblings import Siblings, holds
 from zesty_otter.steps.stretches import Stretches
 from zesty_otter.steps.words import chosen_numbers

@@ -14,8 +14,9 @@ from pydantic import Field, field_validator
 from zesty_otter.errors import ModelError, UsageError, closest
 from zesty_otter.geometry.surface.measure import centre_of_area, centre_of_volume
 from zesty_otter.model import Content, Mesh, Note, Placed, Scene, count_of, format_length, is_within, parse_length
-from zesty_otter.steps.assets import Asset, Roles, assets_of, usual_templates
+from zesty_otter.steps.assets import Asset, assets_of, usual_templates
 from zesty_otter.steps.base import Step
+from zesty_otter.steps.roles import Roles
 from zesty_otter.steps.words import chosen_numbers
 
 _PLAIN = ("keep", "origin", "base", "centre", "area", "volume")

@@ -12,8 +12,8 @@ from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 from zesty_otter._settings import as_value
 from zesty_otter.errors import UsageError
 from zesty_otter.model import Camera, Frame, Light, Mesh, Node, Scatter, Scene, format_length, seen_bounds
-from zesty_otter.steps.assets import Roles
 from zesty_otter.steps.base import Length, Step
+from zesty_otter.steps.roles import Roles
 
 
 def parse_factor(text: float | str) -> float:

@@ -10,8 +10,9 @@ from pydantic import Field
 
 from zesty_otter.errors import UsageError
 from zesty_otter.model import Node, Placed, Scene, count_of, shortened
-from zesty_otter.steps.assets import Roles, assets_of
+from zesty_otter.steps.assets import assets_of
 from zesty_otter.steps.base import Step
+from zesty_otter.steps.roles import Roles
 from zesty_otter.steps.words import KINDS, Words, chosen
 
 

@@ -13,9 +13,10 @@ from zesty_otter.geometry.queries.distance import areas
 from zesty_otter.geometry.solids.shadows import Cast, cast, closed
 from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Mesh, Node, Note, Scene, count_of, determinant, format_length, with_nodes_behind
-from zesty_otter.steps.assets import Roles, assets_of
+from zesty_otter.steps.assets import assets_of
 from zesty_otter.steps.base import Length, Step
 from zesty_otter.steps.collision import triangle_mesh
+from zesty_otter.steps.roles import Roles
 from zesty_otter.steps.siblings import OfSizes, Siblings, holds
 from zesty_otter.steps.words import chosen_numbers
 

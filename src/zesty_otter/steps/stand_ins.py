@@ -15,8 +15,9 @@ from zesty_otter.geometry.solids.fits import close_box
 from zesty_otter.geometry.surface.normals import face_areas_and_normals
 from zesty_otter.model import Material, Mesh, Node, Scatter, Scene, count_of
 from zesty_otter.polygons import box_mesh
-from zesty_otter.steps.assets import Roles, assets_of
+from zesty_otter.steps.assets import assets_of
 from zesty_otter.steps.base import Step
+from zesty_otter.steps.roles import Roles
 from zesty_otter.steps.words import chosen_numbers
 
 FOR, SIZE, TRIANGLES, MATERIALS = "stand_in_for", "stand_in_size", "stand_in_triangles", "stand_in_materials"

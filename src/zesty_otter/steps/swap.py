@@ -30,8 +30,9 @@ from zesty_otter.model import (
     turned_content,
     with_nodes_behind,
 )
-from zesty_otter.steps.assets import Asset, Roles, assets_of
+from zesty_otter.steps.assets import Asset, assets_of
 from zesty_otter.steps.base import Step
+from zesty_otter.steps.roles import Roles
 from zesty_otter.steps.stand_ins import FOR, MATERIALS, REPLACED, SIZE, TRIANGLES
 from zesty_otter.steps.swap_tables import Row, read_table
 from zesty_otter.steps.words import chosen_numbers

@@ -21,8 +21,9 @@ from zesty_otter.geometry.uv.packing import Packed, pack
 from zesty_otter.geometry.uv.sets import uv_facts
 from zesty_otter.geometry.uv.unwrap import Unwrapped, unwrap
 from zesty_otter.model import Layer, Mesh, Note, Placed, Scatter, Scene, count_of, determinant, shortened
-from zesty_otter.steps.assets import Roles, assets_of, level_of
+from zesty_otter.steps.assets import assets_of, level_of
 from zesty_otter.steps.base import Step, tell
+from zesty_otter.steps.roles import Roles
 
 Floats = NDArray[np.float64]
 

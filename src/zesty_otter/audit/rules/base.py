@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 
 from zesty_otter.audit.footing import CollisionFacts, collision_facts, rounded_place
 from zesty_otter.model import Mesh, Placed, Scatter, Scene
-from zesty_otter.steps.assets import Asset, Roles, assets_of
+from zesty_otter.steps.assets import Asset, assets_of
+from zesty_otter.steps.roles import Roles
 from zesty_otter.targets import Target
 
 

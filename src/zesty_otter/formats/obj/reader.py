@@ -16,11 +16,9 @@ from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
 from zesty_otter.formats.bare import said_frame, usable_rows
-from zesty_otter.formats.exact import became, facts_of, mesh_of_patches
-from zesty_otter.formats.facets import ExactFacts, Facets
+from zesty_otter.formats.facets import ExactFacts, Facets, became, facts_of
 from zesty_otter.formats.files import find_beside, load
 from zesty_otter.formats.obj import _scan as scan
-from zesty_otter.formats.obj.freeform import sheets_of
 from zesty_otter.formats.obj.mtl import read_library
 from zesty_otter.model import (
     Frame,
@@ -253,6 +251,10 @@ class _Assembly:
         """Free-form surfaces as polygons."""
         if not self.freeform:
             return
+        # Few files have any, and curved surfaces are much to load.
+        from zesty_otter.formats.exact import mesh_of_patches
+        from zesty_otter.formats.obj.freeform import sheets_of
+
         by_name = {material.name: material for material in materials.values()}
         for sheet in sheets_of(self.freeform, self.found.points, self.note):
             body = sheet.patches.body()

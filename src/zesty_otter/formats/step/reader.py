@@ -12,8 +12,8 @@ import numpy as np
 
 from zesty_otter.errors import InputError
 from zesty_otter.exact import Origin, reading
-from zesty_otter.formats.exact import became, facts_of, lengths_on, size_of
-from zesty_otter.formats.facets import ExactFacts, Facets
+from zesty_otter.formats.exact import lengths_on, size_of
+from zesty_otter.formats.facets import ExactFacts, Facets, became, facts_of
 from zesty_otter.formats.files import load_bytes
 from zesty_otter.formats.step.exchange import Exchange, ExchangeError, Instance, Ref, Typed
 from zesty_otter.formats.step.looks import Looks

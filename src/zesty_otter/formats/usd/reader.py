@@ -15,10 +15,8 @@ from numpy.typing import NDArray
 from zesty_otter.errors import InputError
 from zesty_otter.formats.archive import open_package
 from zesty_otter.formats.bare import if_sound
-from zesty_otter.formats.exact import became, facts_of
-from zesty_otter.formats.facets import ExactFacts, Facets
+from zesty_otter.formats.facets import ExactFacts, Facets, became, facts_of
 from zesty_otter.formats.files import find_beside, load_bytes, missing_texture
-from zesty_otter.formats.usd.exact import read_patch, subdivided_mesh
 from zesty_otter.formats.usd.materials import Materials
 from zesty_otter.formats.usd.mesh import (
     SOLIDS,
@@ -286,6 +284,9 @@ class _Reading:
             if prim.type == "Mesh":
                 self.shapes[key] = read_mesh(prim, path, self.note)
             elif prim.type == "NurbsPatch":
+                # Few files have any, and curved surfaces are much to load.
+                from zesty_otter.formats.usd.exact import read_patch
+
                 patch = read_patch(prim, path, self.facets or Facets(), self.unit, self.note)
                 self.shapes[key] = None if patch is None else Shape(patch)
                 self.exact["B-spline"] = self.exact.get("B-spline", 0) + 1
@@ -314,6 +315,8 @@ class _Reading:
             how = "; --facets level=2 divides them" if scheme == "catmullClark" else f" ({scheme} is not followed)"
             self.note("assumed", f"subdivision meshes are taken as their cage{how}")
             return mesh
+        from zesty_otter.formats.usd.exact import subdivided_mesh
+
         known = ("smooth", *key, id(mesh))
         if known not in self.meshes:
             self.meshes[known] = subdivided_mesh(mesh, prim, shape.points, self.facets, self.unit)

@@ -12,8 +12,6 @@ from zesty_otter.geometry.curves.patches import Patches
 from zesty_otter.geometry.curves.splines import even_knots
 from zesty_otter.geometry.curves.surfaces import SplineSurface
 
-PATCHES = frozenset({"NurbsPatchSurface", "NurbsTrimmedSurface", "NurbsSurface"})
-
 Note = Callable[[str, str], None]
 Resolve = Callable[[Element], Element]
 

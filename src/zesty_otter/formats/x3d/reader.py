@@ -15,16 +15,13 @@ from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError
 from zesty_otter.formats.bare import if_sound, sound_material
-from zesty_otter.formats.exact import became, facts_of, mesh_of_patches
-from zesty_otter.formats.facets import ExactFacts, Facets
+from zesty_otter.formats.facets import ExactFacts, Facets, became, facts_of
 from zesty_otter.formats.files import find_beside, missing_texture
 from zesty_otter.formats.placement import moved_uvs, placed_by
 from zesty_otter.formats.x3d.classic import parse_classic, text_of
-from zesty_otter.formats.x3d.nurbs import PATCHES, add_patch
-from zesty_otter.formats.x3d.shapes import FACE_SETS, PRIMITIVES, SWEPT, read_geometry
+from zesty_otter.formats.x3d.shapes import FACE_SETS, PATCHES, PRIMITIVES, SWEPT, read_geometry
 from zesty_otter.formats.x3d.swept import is_true
 from zesty_otter.formats.xml import Document, Element, child, children, few_floats, floats, name_of, number, parse
-from zesty_otter.geometry.curves.patches import Patches
 from zesty_otter.geometry.surface.aim import about_axis
 from zesty_otter.model import (
     Camera,
@@ -327,6 +324,11 @@ class _Reading:
         return self.meshes[key]
 
     def _patch(self, geometry: Element, name: str) -> Mesh | None:
+        # Few files have any, and curved surfaces are much to load.
+        from zesty_otter.formats.exact import mesh_of_patches
+        from zesty_otter.formats.x3d.nurbs import add_patch
+        from zesty_otter.geometry.curves.patches import Patches
+
         patches = Patches()
         if not add_patch(patches, geometry, name, self.resolve, self.note):
             return None

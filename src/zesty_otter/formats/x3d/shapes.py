@@ -19,6 +19,7 @@ from zesty_otter.model import Layer, Mesh, compact, count_of
 Note = Callable[[str, str], None]
 Resolve = Callable[[Element], Element]
 
+PATCHES = frozenset({"NurbsPatchSurface", "NurbsTrimmedSurface", "NurbsSurface"})
 FACE_SETS = frozenset(
     {
         "IndexedFaceSet",
