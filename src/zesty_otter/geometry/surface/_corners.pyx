@@ -28,13 +28,14 @@ cdef inline word _unsigned_zero(word bits) noexcept nogil:
 
 
 cpdef void join_rows(
-    const word[:, ::1] bits, int32_t[::1] representative, int32_t[::1] recent, int32_t[::1] table
+    const word[:, ::1] bits, int32_t[::1] representative, uint64_t[::1] recent, uint64_t[::1] table
 ) noexcept:
-    # Open addressing; invariant: a slot holds the lowest of equal rows. Sizes of tables: powers of two. Equal rows
-    # mostly follow soon, so that a small table of recent ones, which stays in the cache, answers first.
+    # Open addressing; invariant: a slot holds the lowest of equal rows, one more than its number, below half of its
+    # hash, which tells nearly all others without a look at their rows; 0 where there is none. Sizes of tables: powers
+    # of two. Equal rows mostly follow soon, so that a small table of recent ones, which stays in the cache, answers first.
     cdef int32_t q
     cdef int64_t ahead, count, k, p
-    cdef uint64_t h, few, most
+    cdef uint64_t h, few, most, slot
     cdef uint64_t[_AHEAD] coming
     with nogil:
         count = len(bits)
@@ -46,23 +47,32 @@ cpdef void join_rows(
             ahead = p + _AHEAD
             if ahead < count:
                 coming[p % _AHEAD] = _hash(bits, ahead)
-                q = recent[coming[p % _AHEAD] & few]
-                if q < 0 or not _are_same(bits, q, ahead):
+                if not _are_like(recent[coming[p % _AHEAD] & few], coming[p % _AHEAD]):
                     zo_fetch(&table[coming[p % _AHEAD] & most])
-            q = recent[h & few]
-            if q >= 0 and _are_same(bits, q, p):
-                representative[p] = q
+            slot = recent[h & few]
+            if _are_like(slot, h) and _are_same(bits, _row_in(slot), p):
+                representative[p] = _row_in(slot)
                 continue
             k = h & most
             while True:
-                q = table[k]
-                if q < 0:
-                    table[k] = q = p
+                slot = table[k]
+                if slot == 0:
+                    table[k] = slot = (h >> 32 << 32) | <uint64_t>(p + 1)
                     break
-                if _are_same(bits, q, p):
+                if _are_like(slot, h) and _are_same(bits, _row_in(slot), p):
                     break
                 k = (k + 1) & <int64_t>most
-            representative[p] = recent[h & few] = q
+            recent[h & few] = slot
+            representative[p] = _row_in(slot)
+
+
+
+cdef inline bint _are_like(uint64_t slot, uint64_t h) noexcept nogil:
+    return slot != 0 and (slot ^ h) >> 32 == 0
+
+
+cdef inline int32_t _row_in(uint64_t slot) noexcept nogil:
+    return <int32_t>(<uint32_t>slot - 1)
 
 
 cdef inline bint _are_same(const word[:, ::1] bits, int64_t p, int64_t q) noexcept nogil:

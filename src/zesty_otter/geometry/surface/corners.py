@@ -56,8 +56,7 @@ def join_rows(values: NDArray[np.float32]) -> NDArray[np.int32]:
 def _joined(bits: NDArray[Any]) -> NDArray[np.int32]:
     representative = np.empty(len(bits), np.int32)
     size = 1 << (2 * len(bits) + 1).bit_length()
-    recent = np.full(min(size, 1 << 14), -1, np.int32)
-    kernels.join_rows(bits, representative, recent, np.full(size, -1, np.int32))
+    kernels.join_rows(bits, representative, np.zeros(min(size, 1 << 13), np.uint64), np.zeros(size, np.uint64))
     return representative
 
 
