@@ -5,14 +5,13 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.solids import _spheres
+from zesty_otter.geometry.solids import _boxes, _spheres
 from zesty_otter.geometry.surface.placing import rotations
 
 _MOST_SIDES = 2000  # of a hull, that are tried as a side of the box
 _CLOSE_SIDES = 48  # of a hull that a quick box is laid on
 _PLAIN = 1.05  # how much larger a box along the axes may be, to be taken
 _TURNS = 40  # tried besides
-_FEW = 40
 _MOST_ROUNDS = 20  # of turning a box; what is all but flat could get thinner without end
 
 
@@ -94,16 +93,12 @@ def smallest_box(points: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDAr
     >>> centre.round(6).tolist(), sorted(half.round(6).tolist())
     ([0.5, 1.0, 1.5], [0.5, 1.0, 1.5])
     """
-    corners = outermost(points)
-    centred = corners - corners.mean(axis=0)
-    principal = np.linalg.svd(centred, full_matrices=True)[2] if len(corners) > 1 else np.eye(3)
-    tries = [np.eye(3), principal, *(_around(corners, normal) for normal in _side_normals(corners))]
+    boxes = _Boxes(outermost(points))
+    tries = sorted([np.eye(3), boxes.principal, *map(boxes.around, _side_normals(boxes.corners))], key=boxes.volume)
     # Turns spread evenly stand for the boxes that no side of the hull lies in.
-    tries.sort(key=lambda one: _volume(corners, one))
-    turns = rotations(_even_turns(_TURNS)) if len(corners) > 4 else np.zeros((0, 3, 3))
-    found = sorted((_settled(corners, one) for one in [*tries[:8], *turns]), key=lambda one: _volume(corners, one))
-    axes = min((_polished(corners, one) for one in found[:3]), key=lambda one: _volume(corners, one))
-    return _box_along(points, axes)
+    turns = rotations(_even_turns(_TURNS)) if len(boxes.corners) > 4 else np.zeros((0, 3, 3))
+    found = sorted(map(boxes.settled, [*tries[:8], *turns]), key=boxes.volume)
+    return _box_along(points, min(map(boxes.polished, found[:3]), key=boxes.volume))
 
 
 def close_box(points: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
@@ -132,14 +127,11 @@ def close_box(points: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray
     >>> close_box(np.array(list(product((0, 1), (0, 2), (0, 3))), float))[2].tolist()
     [0.5, 1.0, 1.5]
     """
-    corners = outermost(points)
-    centred = corners - corners.mean(axis=0)
-    principal = np.linalg.svd(centred, full_matrices=True)[2] if len(corners) > 1 else np.eye(3)
-    sides = _side_normals(corners)
+    boxes = _Boxes(outermost(points))
+    sides = _side_normals(boxes.corners)
     step = max(1, len(sides) // _CLOSE_SIDES)
-    tries = [principal, *(_around(corners, normal) for normal in sides[::step])]
-    axes = min(tries, key=lambda one: _volume(corners, one))
-    if _volume(corners, np.eye(3)) <= _PLAIN * _volume(corners, axes):
+    axes = min([boxes.principal, *map(boxes.around, sides[::step])], key=boxes.volume)
+    if boxes.volume(np.eye(3)) <= _PLAIN * boxes.volume(axes):
         axes = np.eye(3)
     return _box_along(points, axes)
 
@@ -163,29 +155,42 @@ def _even_turns(count: int) -> NDArray[np.float64]:
     return np.stack([a * np.sin(v), a * np.cos(v), b * np.sin(w), b * np.cos(w)], axis=1)
 
 
-def _settled(corners: NDArray[np.float64], axes: NDArray[np.float64]) -> NDArray[np.float64]:
-    """A box turned about one of its axes after the other, as long as it gets smaller."""
-    for _ in range(_MOST_ROUNDS):
-        turned = min((_around(corners, axis) for axis in axes), key=lambda one: _volume(corners, one))
-        if _volume(corners, turned) >= _volume(corners, axes) * (1 - 1e-6):
-            break
-        axes = turned
-    return axes
+class _Boxes:
+    """Boxes around the corners (P, 3) of a hull, each by its axes, the rows of (3, 3)."""
 
+    def __init__(self, corners: NDArray[np.float64]) -> None:
+        self.corners = np.ascontiguousarray(corners)
+        self._room = np.empty((len(corners), 2)), np.empty((2 * len(corners) + 1, 2))
+        about = corners - corners.mean(axis=0)
+        self.principal = np.linalg.svd(about, full_matrices=True)[2] if len(corners) > 1 else np.eye(3)
 
-def _polished(corners: NDArray[np.float64], axes: NDArray[np.float64]) -> NDArray[np.float64]:
-    """A box turned a little about all axes at once, and settled again."""
-    from scipy.optimize import minimize
+    def volume(self, axes: NDArray[np.float64]) -> float:
+        return _boxes.volume(self.corners, np.ascontiguousarray(axes))
 
-    def turned(by: NDArray[np.float64]) -> NDArray[np.float64]:
-        return np.asarray(axes @ rotations([*by, 1.0])[0])
+    def around(self, side: NDArray[np.float64]) -> NDArray[np.float64]:
+        """The smallest box that has one side across a direction."""
+        axes = np.empty((3, 3))
+        _boxes.around(self.corners, np.ascontiguousarray(side), *self._room, axes)
+        return axes
 
-    steps = np.vstack([np.zeros(3), 0.1 * np.eye(3)])
-    best = minimize(
-        lambda by: _volume(corners, turned(by)), np.zeros(3), method="Nelder-Mead",
-        options={"initial_simplex": steps, "xatol": 1e-9, "fatol": 0.0, "maxiter": 400},
-    )  # fmt: skip
-    return min((axes, _settled(corners, turned(best.x))), key=lambda one: _volume(corners, one))
+    def settled(self, axes: NDArray[np.float64]) -> NDArray[np.float64]:
+        """A box turned about one of its axes after the other, as long as it gets smaller."""
+        turned = axes.copy(order="C")
+        _boxes.settle(self.corners, turned, _MOST_ROUNDS, *self._room)
+        return turned
+
+    def polished(self, axes: NDArray[np.float64]) -> NDArray[np.float64]:
+        """A box turned a little about all axes at once, and settled again."""
+        from scipy.optimize import minimize
+
+        turned = np.empty((3, 3))
+        best = minimize(
+            lambda by: _boxes.turn(self.corners, axes, by, turned), np.zeros(3), method="Nelder-Mead",
+            options={"initial_simplex": np.vstack([np.zeros(3), 0.1 * np.eye(3)]), "xatol": 1e-9, "fatol": 0.0,
+                     "maxiter": 400},
+        )  # fmt: skip
+        _boxes.turn(self.corners, axes, best.x, turned)
+        return min((axes, self.settled(turned)), key=self.volume)
 
 
 def _side_normals(corners: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -199,44 +204,6 @@ def _side_normals(corners: NDArray[np.float64]) -> NDArray[np.float64]:
     normals = normals * np.where(normals[:, :1] < 0, -1.0, 1.0)
     _, first = np.unique(normals.round(6), axis=0, return_index=True)
     return np.asarray(normals[np.sort(first)[:: -(-len(first) // _MOST_SIDES)]])
-
-
-def _around(corners: NDArray[np.float64], axis: NDArray[np.float64]) -> NDArray[np.float64]:
-    """(3, 3) the axes of the smallest box around points that has one side across ``axis``."""
-    from scipy.spatial import ConvexHull, QhullError
-
-    # Of length one to the last bit, or ever shorter axes would pass for ever smaller boxes.
-    axis = axis / np.linalg.norm(axis)
-    helper = np.eye(3)[int(np.argmin(np.abs(axis)))]
-    u = _cross(axis, helper)
-    u /= np.linalg.norm(u)
-    v = _cross(axis, u)
-    flat = np.stack([corners @ u, corners @ v], axis=1)
-    if len(flat) <= _FEW:
-        # The sides of the outline are among the lines between any two; finding them would take longer.
-        one, other = np.triu_indices(len(flat), 1)
-        edges = flat[one] - flat[other]
-    else:
-        try:
-            flat = flat[ConvexHull(flat).vertices]
-        except (QhullError, ValueError):
-            return np.stack([u, v, axis])
-        edges = np.roll(flat, -1, axis=0) - flat
-    length = np.linalg.norm(edges, axis=1)
-    long = length > 1e-12 * length.max(initial=0.0)
-    edges = edges[long] / length[long, None]
-    if not len(edges):
-        return np.stack([u, v, axis])
-    across = np.stack([-edges[:, 1], edges[:, 0]], axis=1)
-    area = np.ptp(flat @ edges.T, axis=0) * np.ptp(flat @ across.T, axis=0)
-    best = int(np.argmin(area))
-    side = edges[best, 0] * u + edges[best, 1] * v
-    side /= np.linalg.norm(side)
-    return np.stack([side, _cross(axis, side), axis])
-
-
-def _volume(corners: NDArray[np.float64], axes: NDArray[np.float64]) -> float:
-    return float(np.prod(np.ptp(corners @ axes.T, axis=0)))
 
 
 def _cross(a: NDArray[np.float64], b: NDArray[np.float64]) -> NDArray[np.float64]:

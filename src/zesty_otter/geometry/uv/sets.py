@@ -120,7 +120,8 @@ def _coverage(values: NDArray[np.float32], rows: NDArray[np.int32]) -> tuple[flo
         return 0.0, 0.0
     scale = _PIXELS * kernels.FINE / side
     grid = np.rint((values - low) * scale).astype(np.int64)
-    counts = np.zeros((_PIXELS, _PIXELS), np.uint8)
-    kernels.cover(grid, rows, counts)
-    cell = (side / _PIXELS) ** 2
-    return float(np.count_nonzero(counts) * cell), float(np.count_nonzero(counts > 1) * cell)
+    order, begin, found = np.empty(len(rows), np.int32), np.zeros(_PIXELS + 1, np.int64), np.zeros(2, np.int64)
+    kernels.lines_of(grid, rows, _PIXELS, order, begin)
+    kernels.coverage(grid, rows, _PIXELS, order, begin, np.empty_like(order), np.zeros(_PIXELS + 1, np.int32), found)
+    once, twice = (found * (side / _PIXELS) ** 2).tolist()
+    return once, twice
