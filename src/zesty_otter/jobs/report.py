@@ -6,7 +6,7 @@ import contextlib
 import hashlib
 import re
 import sqlite3
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -58,12 +58,13 @@ class Parts:
         if part is not None:
             self._done("INSERT OR REPLACE INTO parts VALUES (?, ?, ?)", [(key, part.html, part.model)])
 
-    def read(self, key: str) -> Part | None:
-        """A part; None where it is not there."""
+    def read(self, keys: Collection[str]) -> dict[str, Part]:
+        """Some hundred parts, by their keys: those that are there."""
         from zesty_otter.page.report import Part
 
-        found = self._found("SELECT html, model FROM parts WHERE key = ?", key)
-        return Part(*found[0]) if found else None
+        wanted = ", ".join("?" * len(keys))
+        found = self._found(f"SELECT key, html, model FROM parts WHERE key IN ({wanted})", *keys)
+        return {key: Part(html, model) for key, html, model in found}
 
     def keep_only(self, keys: set[str]) -> None:
         """Remove the parts of what is no longer so."""
@@ -117,7 +118,9 @@ class Parts:
 
 
 @uncollected()
-def write_report(result: JobResult, tasks: Sequence[Task], record: Record, parts: Parts, path: Path) -> set[str]:
+def write_report(
+    result: JobResult, tasks: Sequence[Task], record: Record, parts: Parts, path: Path, made: Mapping[str, str]
+) -> set[str]:
     """Write the page of a job, or the page that lists several.
 
     Parameters
@@ -129,6 +132,8 @@ def write_report(result: JobResult, tasks: Sequence[Task], record: Record, parts
         Those that are not there are made here; what cannot be read any more has no picture.
     path : Path
         Where the page goes; those it lists stand beside it, with numbers.
+    made : mapping of str to str
+        The keys of the parts of what was made just now, by the names of assets; all others are in the record.
 
     Returns
     -------
@@ -138,28 +143,26 @@ def write_report(result: JobResult, tasks: Sequence[Task], record: Record, parts
     from zesty_otter.page.report import Part, index_page, page
 
     by_name = {task.name: task for task in tasks}
-    keys: set[str] = set()
-    assets = []
-    for asset, entry in zip(result.assets, record.get_all(one.name for one in result.assets), strict=True):
-        key = key_of(entry) if entry else ""
-        keys.add(key)
-        assets.append(_told(asset, key))
+    others = [one.name for one in result.assets if one.name not in made]
+    entries = zip(others, record.get_all(others), strict=True)
+    keys = {**made, **{name: key_of(entry) for name, entry in entries if entry is not None}}
+    assets = [_told(asset, keys.get(asset.name, "")) for asset in result.assets]
 
-    def part_of_asset(asset: ReportAsset) -> Part:
-        if not asset.key:
-            return Part()
-        known = parts.read(asset.key)
-        if known is None:
-            entry = record.get(asset.name)
-            shown = _shown(entry.files).path if entry else ""
-            known = part_of(by_name.get(asset.name), result.folder / shown, small=len(assets) > ON_A_PAGE) or Part()
-            parts.take(asset.key, known)
-        return known
+    def parts_of(some: Sequence[ReportAsset]) -> Iterator[Part]:
+        known = parts.read({one.key for one in some if one.key})
+        for asset in some:
+            if asset.key and asset.key not in known:
+                entry = record.get(asset.name)
+                shown = _shown(entry.files).path if entry else ""
+                drawn = part_of(by_name.get(asset.name), result.folder / shown, small=len(assets) > ON_A_PAGE)
+                known[asset.key] = drawn or Part()
+                parts.take(asset.key, known[asset.key])
+            yield known.get(asset.key) or Part()
 
     title = result.title or "What the job made"
     summary = _summary(result)
     if len(assets) <= ON_A_PAGE:
-        _save(page(title, summary, assets, map(part_of_asset, assets)), path)
+        _save(page(title, summary, assets, parts_of(assets)), path)
         names: list[str] = []
     else:
         starts = range(0, len(assets), ON_A_PAGE)
@@ -175,11 +178,11 @@ def write_report(result: JobResult, tasks: Sequence[Task], record: Record, parts
             if _made_of(path.with_name(name)) == made_of:
                 continue
             about = f"{count_of(len(own), 'asset')} of {len(assets):,}"
-            text = page(f"{title}, page {names.index(name) + 1}", about, own, map(part_of_asset, own),
+            text = page(f"{title}, page {names.index(name) + 1}", about, own, parts_of(own),
                         index=path.name, first=first)  # fmt: skip
             _save(text.replace("<head>", f"<head>\n<!-- made of {made_of} -->", 1), path.with_name(name))
     _remove_others(path, set(names))
-    return keys
+    return set(keys.values())
 
 
 def _told(asset: AssetResult, key: str) -> ReportAsset:

@@ -271,6 +271,7 @@ class _Run:
     def __post_init__(self) -> None:
         self.folder = self.plan.folder
         self.unstamped: dict[str, tuple[dict[str, Stamp], dict[str, Stamp]]] = {}  # inputs and files of new entries
+        self.part_keys: dict[str, str] = {}  # of what is made, by the names of assets
         self.parts = report.Parts(self.folder / f".{self.plan.name}.report")
         self.settings = record.settings_of(self.plan.tasks, self.folder)
         self.total = len(self.plan.tasks)
@@ -358,7 +359,7 @@ class _Run:
             return result
         news = any(asset.state in ("written", "failed") for asset in result.assets)
         if news or not path.exists() or self.before != self.record.names():
-            keys = report.write_report(result, self.plan.tasks, self.record, self.parts, path)
+            keys = report.write_report(result, self.plan.tasks, self.record, self.parts, path, self.part_keys)
             if not self.in_part:
                 self.parts.keep_only(keys)
         return replace(result, report=path)
@@ -468,8 +469,9 @@ class _Run:
         settings = "edited" if kept else "stopped" if done.stopped else self.settings[task.name]
         entry = record.entry_of(settings, done.inputs, files, self.folder, done.findings, done.seconds)
         self._remember(task.name, entry, as_made=not kept)
-        if not kept:
-            self.parts.take(report.key_of(entry), done.part)
+        if self.plan.report and not kept:
+            self.part_keys[task.name] = report.key_of(entry)
+            self.parts.take(self.part_keys[task.name], done.part)
         self._finish(
             AssetResult(task.name, state, tuple(files), done.notes, tuple(findings), stopped=done.stopped), done
         )

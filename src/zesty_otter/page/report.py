@@ -11,7 +11,7 @@ import math
 import re
 import zlib
 from collections import OrderedDict
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from html import escape
 from importlib import resources
@@ -152,17 +152,15 @@ def make_part(
     levels, collision = level_facts(after), collision_facts(after)
     light = as_written(after, written.read_bytes()) if small and written is not None else None
     packed = light or pack(after, _BUDGET)
-    html = _template("report_part.html.j2").render(
-        part={
-            "pictures": _pictures(after, _SMALL if small else _LOOK, light, solid=bool(collision)),
-            "facts": _table(before, _row_in(packed.facts, after)),
-            "levels": [_level_row(level) for level in levels[:_MOST_ROWS]],
-            "looks": any(level.appearance is not None for level in levels),
-            "chart": _chart(levels),
-            "collision": [_collision_row(facts) for facts in collision],
-            "names": names[:_MOST_NAMES],
-            "notes": notes,
-        }
+    html = "\n".join(
+        [
+            *_pictures(after, _SMALL if small else _LOOK, light, solid=bool(collision)),
+            _table(("", "source", "written"), _facts(before, _row_in(packed.facts, after)), headed=True),
+            *_levels_told(levels),
+            *_collision_told(collision),
+            *_names_told(names[:_MOST_NAMES]),
+            *_notes_told(notes),
+        ]
     )
     model = parcel(packed, after, findings)
     if len(model) > _MOST_MODEL:
@@ -231,12 +229,12 @@ def _roles() -> Roles:
     return Roles()
 
 
-_drawn: OrderedDict[str, list[dict[str, Any]]] = OrderedDict()
+_drawn: OrderedDict[str, list[str]] = OrderedDict()
 _REMEMBERED = 512  # pictures of light assets: libraries hold the same shape under many names
 
 
-def _pictures(scene: Scene, look: Look, light: Packed | None, *, solid: bool) -> list[dict[str, Any]]:
-    """Pictures of a scene; of a light one without textures those of its like from before."""
+def _pictures(scene: Scene, look: Look, light: Packed | None, *, solid: bool) -> list[str]:
+    """Pictures of a scene as HTML; of a light one without textures those of its like from before."""
     if light is None:
         return _freshly_drawn(scene, look, solid=solid)
     nodes = [(one["print"], one["role"], one["visible"], one["kind"]) for one in light.facts["nodes"]]
@@ -248,15 +246,18 @@ def _pictures(scene: Scene, look: Look, light: Packed | None, *, solid: bool) ->
     return _drawn[key]
 
 
-def _freshly_drawn(scene: Scene, look: Look, *, solid: bool) -> list[dict[str, Any]]:
+def _freshly_drawn(scene: Scene, look: Look, *, solid: bool) -> list[str]:
     small = None if look.smooth else small_picture(scene, look.size)
     shots = [("from the front left", small or picture(scene, look))]
     if solid:
         shots.append(("footing: where feet would float (lamplight) or sink (river)",
                       picture(scene, replace(look, style="footing", axes=True))))  # fmt: skip
-    return [
-        {"data": _data(image), "words": words, "width": image.width, "height": image.height} for words, image in shots
-    ]
+    figures = (
+        f'<figure><img src="{_data(image)}" alt="{words}" width="{image.width}" height="{image.height}">'
+        f"<figcaption>{words}</figcaption></figure>"
+        for words, image in shots
+    )
+    return [f'<div class="pictures">{"".join(figures)}</div>']
 
 
 def _data(image: Image.Image) -> str:
@@ -316,10 +317,55 @@ def _row_in(facts: dict[str, Any], scene: Scene) -> _Row:
     return _Row((width, height, depth) if box else None, unit, nodes, tuple(one.name for one in scene.materials))
 
 
-def _table(before: Scene | None, after: _Row) -> list[tuple[str, str, str]]:
+def _facts(before: Scene | None, after: _Row) -> list[tuple[str, str, str]]:
     labels = ("size", "drawn triangles", "faces", "nodes", "materials", "transforms left")
     source = ["not read"] * len(labels) if before is None else _row_of(before).words()
     return list(zip(labels, source, after.words(), strict=True))
+
+
+# These are made for every asset of a job, and by hand, as a template takes ten times as long for it.
+
+
+def _table(
+    head: Sequence[str], rows: Iterable[Sequence[str]], *, numbers: int | None = None, headed: bool = False
+) -> str:
+    """A table as HTML: with numbers from a column on, and with names of rows in the first."""
+
+    def line(cells: Sequence[str], first: str, others: str) -> str:
+        made = [f"<{first}>{escape(cells[0])}</{first}>"]
+        for k, cell in enumerate(cells[1:], 1):
+            own = ' class="n"' if numbers is not None and k >= numbers else ""
+            made.append(f"<{others}{own}>{escape(cell)}</{others}>")
+        return f"<tr>{''.join(made)}</tr>"
+
+    lines = [line(head, "th", "th"), *(line(cells, "th" if headed else "td", "td") for cells in rows)]
+    return f'<div class="wide"><table>{"".join(lines)}</table></div>'
+
+
+def _levels_told(levels: Sequence[LevelFacts]) -> Iterator[str]:
+    if levels:
+        head = ["level", "triangles", "moved by", "from"]
+        if any(level.appearance is not None for level in levels):
+            head.append("looks different in")
+        rows = [_level_row(level)[: len(head)] for level in levels[:_MOST_ROWS]]
+        yield f"<h3>Levels of detail</h3>{_table(head, rows, numbers=1)}{_chart(levels)}"
+
+
+def _collision_told(collision: Sequence[CollisionFacts]) -> Iterator[str]:
+    if collision:
+        head = ("of", "shape", "parts", "floats", "sinks", "blocks")
+        yield f"<h3>Collision</h3>{_table(head, map(_collision_row, collision), numbers=2)}"
+
+
+def _names_told(names: Sequence[tuple[str, str]]) -> Iterator[str]:
+    if names:
+        yield f"<h3>Names</h3>{_table(('in the source', 'written'), names)}"
+
+
+def _notes_told(notes: Sequence[str]) -> Iterator[str]:
+    if notes:
+        told = "".join(f"<p>{escape(note)}</p>" for note in notes)
+        yield f"<details><summary>{count_of(len(notes), 'note')}</summary>{told}</details>"
 
 
 def _level_row(level: LevelFacts) -> tuple[str, ...]:
