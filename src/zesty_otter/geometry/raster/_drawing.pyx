@@ -5,7 +5,7 @@ there and less for what is nearer, and one over its distance, or 1 for parallel 
 is within the triangle.
 """
 
-from libc.math cimport ceil, floor, sqrt
+from libc.math cimport INFINITY, ceil, floor, sqrt
 from libc.stdint cimport uint8_t, int32_t, int64_t
 
 
@@ -26,6 +26,31 @@ cdef inline void _sampled(
         out[k] = pixels[at + k] / 255.0
 
 
+cdef inline void _meet(
+    double ax, double ay, double bx, double by, double y, double *low, double *high
+) noexcept nogil:
+    """Widens a run by where an edge crosses a line."""
+    cdef double x
+    if (ay <= y) != (by <= y):
+        x = ax + (y - ay) * (bx - ax) / (by - ay)
+        low[0], high[0] = min(low[0], x), max(high[0], x)
+
+
+cdef inline void _narrow(
+    double x0, double y0, double x1, double y1, double x2, double y2, double y, int64_t left, int64_t right,
+    int64_t *run
+) noexcept nogil:
+    """The first and the last pixel of a line that a triangle can be in, and one more at each end for rounding."""
+    cdef double low = INFINITY, high = -INFINITY
+    run[0], run[1] = left, right
+    _meet(x0, y0, x1, y1, y, &low, &high)
+    _meet(x1, y1, x2, y2, y, &low, &high)
+    _meet(x2, y2, x0, y0, y, &low, &high)
+    if low <= high:  # else it only touches the line
+        run[0] = max(left, <int64_t>floor(max(low, left)) - 1)
+        run[1] = min(right, <int64_t>floor(min(high, right)) + 1)
+
+
 cpdef void fill(
     const float[:, ::1] corner, const float[:, ::1] uv, const int32_t[::1] texture, const float[::1] cutoff,
     const int64_t[:, ::1] table, const uint8_t[::1] pixels, int64_t first_row, int64_t stop_row,
@@ -40,6 +65,7 @@ cpdef void fill(
     cdef float area, x0, x1, x2, y0, y1, y2
     cdef int32_t n
     cdef int64_t bottom, left, right, t, top, wide, x, y
+    cdef int64_t[2] run
     with nogil:
         wide = depth.shape[1]
         for t in range(len(corner)):
@@ -54,7 +80,8 @@ cpdef void fill(
             bottom = min(<int64_t>floor(max(y0, y1, y2) - 0.5), stop_row - 1)
             for y in range(top, bottom + 1):
                 py = y + 0.5
-                for x in range(left, right + 1):
+                _narrow(x0, y0, x1, y1, x2, y2, py, left, right, run)
+                for x in range(run[0], run[1] + 1):
                     px = x + 0.5
                     b0 = ((x1 - px) * (y2 - py) - (x2 - px) * (y1 - py)) / area
                     b1 = ((x2 - px) * (y0 - py) - (x0 - px) * (y2 - py)) / area
@@ -189,6 +216,7 @@ cpdef void put(
     cdef double[12] at
     cdef float[3] lit
     cdef int64_t bottom, c, high, j, k, left, p, right, t, top, wide, x, y
+    cdef int64_t[2] run
     with nogil:
         high, wide = depth.shape[0], depth.shape[1]
         steps = len(shown) - 1
@@ -226,7 +254,8 @@ cpdef void put(
             known = False
             for y in range(top, bottom + 1):
                 py = y + 0.5
-                for x in range(left, right + 1):
+                _narrow(x0, y0, x1, y1, x2, y2, py, left, right, run)
+                for x in range(run[0], run[1] + 1):
                     px = x + 0.5
                     b0 = ((x1 - px) * (y2 - py) - (x2 - px) * (y1 - py)) * inverse
                     b1 = ((x2 - px) * (y0 - py) - (x0 - px) * (y2 - py)) * inverse
