@@ -9,7 +9,6 @@ from __future__ import annotations
 import contextlib
 import gc
 import importlib
-import multiprocessing
 import os
 import signal
 import sys
@@ -17,11 +16,9 @@ import threading
 import time
 from collections import deque
 from collections.abc import Iterator, Mapping
-from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
-from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from zesty_otter.errors import InputError
 from zesty_otter.geometry.parallel import cores_are_shared
@@ -29,6 +26,9 @@ from zesty_otter.jobs.modules import Brought
 from zesty_otter.jobs.planning import Task
 from zesty_otter.jobs.scheduling import Load, fits, heaviest_first, memory_of_machine
 from zesty_otter.jobs.work import Done, work
+
+if TYPE_CHECKING:
+    from concurrent.futures import Future, ProcessPoolExecutor
 
 _AHEAD = 8  # tasks handed to each worker before it has done the last
 
@@ -106,6 +106,9 @@ class Processes:
         if self.workers == 1 or len(tasks) < 2:
             yield from here(tasks, staging, report=report, seconds=seconds)
             return
+        from concurrent.futures import FIRST_COMPLETED, wait
+        from concurrent.futures.process import BrokenProcessPool
+
         waiting, suspects = deque(heaviest_first(tasks, seconds)), list[int]()
         room = memory_of_machine()
         while waiting:
@@ -148,6 +151,9 @@ class Processes:
 
 @contextlib.contextmanager
 def _pool(tasks: list[Task], staging: Path, workers: int, report: bool) -> Iterator[ProcessPoolExecutor]:
+    import multiprocessing
+    from concurrent.futures import ProcessPoolExecutor
+
     # Forked workers know the steps that a user's script made, without having to be told.
     context = multiprocessing.get_context("fork" if sys.platform == "linux" else None)
     if report:

@@ -6,13 +6,14 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
+from zesty_otter import steps
 from zesty_otter.audit.findings import Finding
 from zesty_otter.errors import FindingsError
 from zesty_otter.formats import Format
 from zesty_otter.model import Frame, Scene, count_of
 from zesty_otter.pipeline.pieces import Piece, at_origin, has_mesh, joined, split
 from zesty_otter.pipeline.source import in_frame
-from zesty_otter.steps import Divide, Names, Select, Step, Tangents, Textures, Triangulate, apply
+from zesty_otter.steps.base import Step, apply
 from zesty_otter.targets import Target
 
 NAMED_BY_ROLE = "{name}"
@@ -88,7 +89,7 @@ def target_steps(
     """
     textures = target.textures
     if target.limits.texture_size or textures.power_of_two or textures.normal_green == "down":
-        yield Textures(
+        yield steps.Textures(
             largest=target.limits.texture_size,
             power_of_two="lower" if textures.power_of_two else "no",
             flip_green=textures.normal_green == "down",
@@ -96,18 +97,18 @@ def target_steps(
     if names != "keep" and (names or target.names):
         roles = {role: template for role, template in target.names.items() if role != "visible"}
         visible = names or target.names.get("visible", NAMED_BY_ROLE)
-        yield Names(template=visible, roles=roles, longest=target.longest_name, allowed=target.allowed_characters)
+        yield steps.Names(template=visible, roles=roles, longest=target.longest_name, allowed=target.allowed_characters)
     if diagonal or target.triangulate:
-        yield Triangulate(**({"diagonal": diagonal} if diagonal else {}))
+        yield steps.Triangulate(**({"diagonal": diagonal} if diagonal else {}))
     elif target.polygons == "convex-quads":
-        yield Triangulate(keep_quads=True)
+        yield steps.Triangulate(keep_quads=True)
     if tangents is None:
         tangents = target.tangents if any("tangents" in kind.carries for kind in kinds) else "none"
     if tangents != "none":
-        yield Tangents(of=tangents)
+        yield steps.Tangents(of=tangents)
 
 
-def selection(keep: Sequence[str], drop: Sequence[str]) -> tuple[Select | None, bool]:
+def selection(keep: Sequence[str], drop: Sequence[str]) -> tuple[steps.Select | None, bool]:
     """The step that words for what to keep and to drop come to, and whether hidden nodes are among what is kept.
 
     ``hidden`` alone keeps everything, hidden nodes as well.
@@ -129,7 +130,7 @@ def selection(keep: Sequence[str], drop: Sequence[str]) -> tuple[Select | None, 
     (('gate*',), False)
     """
     words = () if set(keep) == {"hidden"} else tuple(keep)
-    step = Select(keep=words, drop=tuple(dict.fromkeys(drop))) if words or drop else None
+    step = steps.Select(keep=words, drop=tuple(dict.fromkeys(drop))) if words or drop else None
     return step, "hidden" in keep
 
 
@@ -182,7 +183,7 @@ def pieces_of(scene: Scene, name: str, wanted: Wanted) -> list[Piece]:
     if wanted.meshes == "joined":
         pieces = [joined(piece, wanted.split) for piece in pieces]
     if wanted.target is not None and wanted.target.limits.index_bits == 16:
-        cut = Divide(by="size", vertices=65535)
+        cut = steps.Divide(by="size", vertices=65535)
         pieces = [replace(piece, scene=cut.apply(piece.scene)) for piece in pieces]
     if wanted.place == "origin":
         pieces = [at_origin(piece, wanted.common) for piece in pieces]
