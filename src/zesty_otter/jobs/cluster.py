@@ -312,6 +312,7 @@ class _Dispatch:
         self.workers: dict[str, _Worker] = {}
         self.running: dict[str, _Run] = {}
         self.tried: dict[int, list[str]] = {}  # what became of a task on workers that were lost and had begun it
+        self.doubtful: dict[int, list[tuple[_Run, str]]] = {}  # what had not begun, as far as was known then
         self.losses: Counter[int] = Counter()  # how often a task was lost, begun or not
         self.lost_at = 0.0  # when a worker was lost last
         self.due: dict[int, float] = {}  # when a last try begins, even if workers still come and go
@@ -400,6 +401,9 @@ class _Dispatch:
         later: list[Load] = []
         while self.waiting and self.workers and len(later) < 64:
             load = self.waiting.popleft()
+            if self._is_given_up(load.number):
+                yield self._given_up(load.number)
+                continue
             been = self.been.get(load.number, set())
             able = self._with_room()
             others = [one for one in able if one.address not in been]
@@ -421,7 +425,9 @@ class _Dispatch:
     def _is_time_for(self, load: Load) -> bool:
         """Whether a task may go out: the last try waits until no worker was lost for a while."""
         now = time.monotonic()
-        return now - self.lost_at > _QUIET or now > self.due.get(load.number, 0.0)
+        if len(self._tries(load.number)) < _TRIES - 1:
+            return True
+        return now - self.lost_at > _QUIET or now > self.due.setdefault(load.number, now + _LONGEST_WAIT)
 
     def _with_room(self) -> list[_Worker]:
         """The workers that have not just been without room; all, if there are no others."""
@@ -515,23 +521,38 @@ class _Dispatch:
         number = run.load.number
         with contextlib.suppress(Exception):
             self.client.cancel([run.future], force=True)
-        tried = self.tried.setdefault(number, [])
+        said = f"{time.strftime('%H:%M:%S')} {run.worker.address} {why}"
         if begun:
-            tried.append(f"{time.strftime('%H:%M:%S')} {run.worker.address} {why}")
+            self.tried.setdefault(number, []).append(said)
+        else:
+            self.doubtful.setdefault(number, []).append((run, said))
         self.losses[number] += 1
-        if len(tried) < _TRIES and self.losses[number] < _LOSSES:
-            if len(tried) == _TRIES - 1:
-                # The last time at the end of the job: what takes workers away may be over by then.
-                self.due[number] = time.monotonic() + _LONGEST_WAIT
-                self.waiting.append(run.load)
-            else:
-                self.waiting.appendleft(run.load)
-            return
+        if self._is_given_up(number):
+            yield self._given_up(number)
+        elif len(self._tries(number)) == _TRIES - 1:
+            self.waiting.append(run.load)  # the last time at the end: what takes workers away may be over by then
+        else:
+            self.waiting.appendleft(run.load)
+
+    def _tries(self, number: int) -> list[str]:
+        """What became of a task on workers that had begun it. One that was told to go may have begun it after all."""
+        found = self.tried.setdefault(number, [])
+        for one in [one for one in self.doubtful.get(number, ()) if self._is_begun(one[0])]:
+            self.doubtful[number].remove(one)
+            found.append(one[1])
+        return found
+
+    def _is_given_up(self, number: int) -> bool:
+        return len(self._tries(number)) >= _TRIES or self.losses[number] >= _LOSSES
+
+    def _given_up(self, number: int) -> tuple[Task, Done]:
+        tried = self._tries(number)
         problem = f"{len(tried)} workers were lost while they worked on it: {'; '.join(tried)}."
         if len(tried) < _TRIES:
-            problem = f"{self.losses[number]} workers were lost that had it in hand, the last one {run.worker.address}."
+            last = self.doubtful[number][-1][0].worker.address if self.doubtful.get(number) else tried[-1]
+            problem = f"{self.losses[number]} workers were lost that had it in hand, the last one {last}."
         remedy = "Give workers more memory, look into their logs, or run it here with --only."
-        yield self.tasks[number], Done(error=InputError(problem, file=self.tasks[number].name, remedy=remedy))
+        return self.tasks[number], Done(error=InputError(problem, file=self.tasks[number].name, remedy=remedy))
 
     def _is_begun(self, run: _Run) -> bool:
         """Whether its worker left word that it is at a task."""

@@ -20,9 +20,10 @@ _CHANNELS = "rgba"
 SUFFIXES = frozenset({".png", ".jpg", ".jpeg", ".bmp", ".tga", ".tif", ".tiff", ".gif", ".webp"})
 """Endings of image files, for searching."""
 
-_USUAL, _OTHERS = ("PNG", "JPEG", "BMP", "GIF"), ("WEBP", "TIFF", "TGA")
-KINDS = (*_USUAL, *_OTHERS)
+KINDS = ("PNG", "JPEG", "WEBP", "TGA", "BMP", "GIF", "TIFF")
 """The kinds of images that are opened, whatever a file calls itself: others may start programs or read other files."""
+
+_USUAL, _OTHERS = ("PNG", "JPEG", "BMP", "GIF"), ("WEBP", "TIFF", "TGA")  # the last one knows its own least surely
 
 
 @dataclass(frozen=True)
