@@ -127,7 +127,12 @@ def run_remote(parcel: bytes) -> bytes:
     if told.files is None:
         done = _work(told, told.places)
         return packed((_as_seen_there(done, _back(told)), {}))
-    home = Path(tempfile.mkdtemp(prefix="zesty-otter-"))
+    folder = _own_folder()
+    try:
+        home = Path(tempfile.mkdtemp(prefix="zesty-otter-", dir=folder))
+    except OSError as error:
+        why = f"can make no folder for the files it was sent: {error.strerror or error}."
+        return packed((Done(error=_no_room(why, Path(folder or tempfile.gettempdir()))), {}))
     try:
         # All of the other side's folders, below one of our own.
         root = str(home / "root")
@@ -148,6 +153,15 @@ def run_remote(parcel: bytes) -> bytes:
         return packed((_as_seen_there(done, _back(told, root)), data))
     finally:
         shutil.rmtree(home, ignore_errors=True)
+
+
+def _own_folder() -> str | None:
+    """The folder of this worker, which is cleared also when it was killed; None where this is none."""
+    with contextlib.suppress(Exception):
+        from distributed import get_worker
+
+        return str(get_worker().local_directory)
+    return None
 
 
 def begun_mark(staging: Path) -> Path:
