@@ -221,6 +221,15 @@ def test_what_is_wrong_with_uvs_is_measured():
     assert facts.overlap == pytest.approx(0.5, rel=3e-3)
     neat = uv_facts(np.arange(6, dtype=np.int32).reshape(-1, 3), square, np.arange(6, dtype=np.int32))
     assert (neat.covered, neat.overlap, neat.outside) == (1, 0, 0)
+
+
+@pytest.mark.parametrize("count", [1, 7, 63])
+def test_what_many_triangles_cover_in_a_line_is_counted_once(count):
+    # Each two wide, and begun one behind the other.
+    corners = np.array([(k + x, y) for k in range(count) for x, y in ((0, 0), (2, 0), (2, 1), (0, 1))], np.float32)
+    triangles = np.array([(4 * k, 4 * k + a, 4 * k + a + 1) for k in range(count) for a in (1, 2)], np.int32)
+    facts = uv_facts(triangles, corners, np.arange(4 * count, dtype=np.int32))
+    assert (facts.covered, facts.overlap) == (count + 1, count - 1)
     assert "has no UVs" in texts(UvSets().apply(scene_of(cube())).notes)
     assert "UV set 0 'a': " in texts(UvSets().apply(with_uvs("a")).notes)
     assert "covered more than once" in texts(UvSets().apply(with_uvs("a")).notes)

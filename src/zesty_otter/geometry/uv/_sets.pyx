@@ -1,6 +1,6 @@
 """Compiled loops of `uv`."""
 
-from libc.stdint cimport uint8_t, int32_t, int64_t
+from libc.stdint cimport int32_t, int64_t
 
 cpdef enum:
     FINE = 16  # positions are rounded to a sixteenth of a pixel; from there on all is exact
@@ -54,80 +54,96 @@ cpdef void coverage(
     """Counts the pixels whose centre is covered by a triangle at least, and by two.
 
     The top-left rule gives every centre on a shared edge to one triangle. ``order`` and ``begin`` are those of
-    `lines_of`, ``active`` (T,) and ``change`` (wide + 1,) room to work in, ``change`` of zeros. Line by line, where
-    few triangles begin and end in order, else how many do at each pixel. Invariant: `_side` is above 0 just where a centre is on the inner side.
+    `lines_of`, ``active`` (T,) and ``change`` (wide + 1,) room to work in, ``change`` of zeros. Line by line: where few
+    triangles cover something, their ends in order, else how many begin and end at each pixel.
     """
-    cdef int64_t ax, ay, bx, by, column, cx, cy, first_column, high, k, kept, last_column, least, line, most, n, stop, t, x, y
+    cdef int64_t k, kept, line, n = 0, place, runs, t
     cdef int64_t[2] run
     cdef int64_t[_FEW] starts
     cdef int64_t[_FEW] stops
-    cdef int64_t runs, once = 0, twice = 0, depth, place, before
     with nogil:
-        high = len(begin) - 1
-        n = 0
-        for line in range(high):
+        for line in range(len(begin) - 1):
             for k in range(begin[line], begin[line + 1]):
                 active[n] = order[k]
                 n += 1
-            y = line * FINE + FINE // 2
-            kept, least, most, runs = 0, wide, 0, 0
+            kept, runs = 0, 0
             for k in range(n):
                 t = active[k]
-                ax, ay = grid[corners[t, 0], 0], grid[corners[t, 0], 1]
-                bx, by = grid[corners[t, 1], 0], grid[corners[t, 1], 1]
-                cx, cy = grid[corners[t, 2], 0], grid[corners[t, 2], 1]
-                if max(ay, by, cy) >> 4 < line:
+                if not _cross(grid, corners, t, line, wide, run):
                     continue
                 active[kept] = <int32_t>t
                 kept += 1
-                if (bx - ax) * (cy - ay) - (by - ay) * (cx - ax) < 0:
-                    bx, by, cx, cy = cx, cy, bx, by
-                first_column = max(0, min(ax, bx, cx) - FINE // 2) // FINE
-                last_column = min(wide - 1, max(ax, bx, cx) >> 4)
-                x = first_column * FINE + FINE // 2
-                run[0], run[1] = 0, last_column - first_column
-                _narrow(run, _side(ax, ay, bx, by, x, y), FINE * (by - ay))
-                _narrow(run, _side(bx, by, cx, cy, x, y), FINE * (cy - by))
-                _narrow(run, _side(cx, cy, ax, ay, x, y), FINE * (ay - cy))
-                if run[0] <= run[1]:
-                    x, stop = first_column + run[0], first_column + run[1] + 1
-                    least, most = min(least, x), max(most, stop)
-                    change[x] += 1
-                    change[stop] -= 1
-                    if runs < _FEW:
-                        _put_in(starts, runs, x)
-                        _put_in(stops, runs, stop)
-                    runs += 1
+                if run[0] >= run[1]:
+                    continue
+                if runs < _FEW:
+                    _put_in(starts, runs, run[0])
+                    _put_in(stops, runs, run[1])
+                elif runs == _FEW:
+                    for place in range(_FEW):
+                        change[starts[place]] += 1
+                        change[stops[place]] -= 1
+                if runs >= _FEW:
+                    change[run[0]] += 1
+                    change[run[1]] -= 1
+                runs += 1
             n = kept
-            depth = 0
             if runs <= _FEW:
-                k = 0
-                before = 0
-                for place in range(runs):
-                    change[starts[place]] = change[stops[place]] = 0
-                place = 0
-                while place < runs:
-                    # Starts come before their stops, so that those that are left are stops.
-                    if k < runs and starts[k] <= stops[place]:
-                        x = starts[k]
-                        k += 1
-                        once += x - before if depth > 0 else 0
-                        twice += x - before if depth > 1 else 0
-                        depth += 1
-                    else:
-                        x = stops[place]
-                        place += 1
-                        once += x - before
-                        twice += x - before if depth > 1 else 0
-                        depth -= 1
-                    before = x
-                continue
-            for column in range(least, most + 1):
-                depth += change[column]
-                change[column] = 0
-                once += depth > 0
-                twice += depth > 1
-        found[0], found[1] = once, twice
+                _add_few(starts, stops, runs, &found[0])
+            else:
+                _add_many(change, &found[0])
+
+
+cdef inline bint _cross(
+    const int64_t[:, ::1] grid, const int32_t[:, ::1] corners, int64_t t, int64_t line, int64_t wide, int64_t *run
+) noexcept nogil:
+    """The first pixel of a line whose centre a triangle covers, and the one behind the last; False where it is below.
+
+    Invariant: `_side` is above 0 just where a centre is on the inner side of an edge.
+    """
+    cdef int64_t ax = grid[corners[t, 0], 0], bx = grid[corners[t, 1], 0], cx = grid[corners[t, 2], 0], first
+    cdef int64_t ay = grid[corners[t, 0], 1], by = grid[corners[t, 1], 1], cy = grid[corners[t, 2], 1], x, y
+    if max(ay, by, cy) // FINE < line:
+        return False
+    if (bx - ax) * (cy - ay) - (by - ay) * (cx - ax) < 0:
+        bx, by, cx, cy = cx, cy, bx, by
+    first = max(0, min(ax, bx, cx) - FINE // 2) // FINE
+    run[0], run[1] = 0, min(wide - 1, max(ax, bx, cx) // FINE) - first
+    x, y = first * FINE + FINE // 2, line * FINE + FINE // 2
+    _narrow(run, _side(ax, ay, bx, by, x, y), FINE * (by - ay))
+    _narrow(run, _side(bx, by, cx, cy, x, y), FINE * (cy - by))
+    _narrow(run, _side(cx, cy, ax, ay, x, y), FINE * (ay - cy))
+    run[0], run[1] = first + run[0], first + run[1] + 1
+    return True
+
+
+cdef inline void _add_few(const int64_t *starts, const int64_t *stops, int64_t runs, int64_t *found) noexcept nogil:
+    """Adds the pixels of a line that runs cover, once at least and twice; their ends are in order."""
+    cdef int64_t before = 0, depth = 0, k = 0, place = 0, x
+    while place < runs:
+        # Starts come before their stops, so that those that are left are stops.
+        x = starts[k] if k < runs and starts[k] <= stops[place] else stops[place]
+        found[0] += x - before if depth > 0 else 0
+        found[1] += x - before if depth > 1 else 0
+        if k < runs and x == starts[k]:
+            depth += 1
+            k += 1
+        else:
+            depth -= 1
+            place += 1
+        before = x
+
+
+cdef inline void _add_many(int32_t[::1] change, int64_t *found) noexcept nogil:
+    """As `_add_few`, of how many runs begin or end at each pixel, which is cleared."""
+    cdef int64_t column, once = 0, twice = 0
+    cdef int32_t depth = 0
+    for column in range(len(change)):
+        depth += change[column]
+        change[column] = 0
+        once += depth > 0
+        twice += depth > 1
+    found[0] += once
+    found[1] += twice
 
 
 cdef inline void _put_in(int64_t *places, int64_t count, int64_t place) noexcept nogil:
