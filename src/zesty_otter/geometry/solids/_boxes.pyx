@@ -7,19 +7,30 @@ convex hulls in two dimensions".
 
 from libc.math cimport INFINITY, fabs, sqrt
 from libc.stdint cimport int64_t
-from libc.stdlib cimport qsort
 
 cdef struct Flat:
     double x
     double y
 
 
-cdef int _before(const void *one, const void *other) noexcept nogil:
-    cdef const Flat *a = <const Flat *>one
-    cdef const Flat *b = <const Flat *>other
-    if a.x != b.x:
-        return -1 if a.x < b.x else 1
-    return -1 if a.y < b.y else 1 if a.y > b.y else 0
+cdef inline bint _before(Flat a, Flat b) noexcept nogil:
+    return a.x < b.x or (a.x == b.x and a.y < b.y)
+
+
+cdef void _sort(Flat *flat, int64_t count) noexcept nogil:
+    """Puts places in order (D. L. Shell, 1959)."""
+    cdef int64_t at, gap = 1, k
+    cdef Flat one
+    while gap < count // 3:
+        gap = 3 * gap + 1
+    while gap > 0:
+        for k in range(gap, count):
+            one, at = flat[k], k
+            while at >= gap and _before(one, flat[at - gap]):
+                flat[at] = flat[at - gap]
+                at -= gap
+            flat[at] = one
+        gap //= 3
 
 
 cdef inline double _turn(Flat a, Flat b, Flat c) noexcept nogil:
@@ -27,9 +38,9 @@ cdef inline double _turn(Flat a, Flat b, Flat c) noexcept nogil:
 
 
 cdef int64_t _outline(Flat *flat, int64_t count, Flat *outline) noexcept nogil:
-    """Sorts places and finds the corners of their outline, of which it returns the number; there is room for twice as many."""
+    """Sorts places and finds the corners of their outline; returns how many. There is room for twice as many as places."""
     cdef int64_t k, n = 0, first
-    qsort(flat, count, sizeof(Flat), &_before)
+    _sort(flat, count)
     for k in range(count):
         while n >= 2 and _turn(outline[n - 2], outline[n - 1], flat[k]) <= 0:
             n -= 1
