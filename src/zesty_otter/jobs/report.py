@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 T = TypeVar("T")
 
 NAME = "report.html"
+_AT_ONCE = 20  # parts that are read together: some are large
 
 
 def key_of(entry: Entry) -> str:
@@ -59,7 +60,7 @@ class Parts:
             self._done("INSERT OR REPLACE INTO parts VALUES (?, ?, ?)", [(key, part.html, part.model)])
 
     def read(self, keys: Collection[str]) -> dict[str, Part]:
-        """Some hundred parts, by their keys: those that are there."""
+        """Some parts, by their keys: those that are there."""
         from zesty_otter.page.report import Part
 
         wanted = ", ".join("?" * len(keys))
@@ -149,8 +150,10 @@ def write_report(
     assets = [_told(asset, keys.get(asset.name, "")) for asset in result.assets]
 
     def parts_of(some: Sequence[ReportAsset]) -> Iterator[Part]:
-        known = parts.read({one.key for one in some if one.key})
-        for asset in some:
+        known: dict[str, Part] = {}
+        for n, asset in enumerate(some):
+            if n % _AT_ONCE == 0:
+                known = parts.read({one.key for one in some[n : n + _AT_ONCE] if one.key})
             if asset.key and asset.key not in known:
                 entry = record.get(asset.name)
                 shown = _shown(entry.files).path if entry else ""
