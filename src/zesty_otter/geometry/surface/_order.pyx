@@ -1,6 +1,7 @@
 """Places along a curve that fills space."""
 
 from libc.stdint cimport int64_t, uint64_t
+from libc.string cimport memcpy, memset
 
 
 cpdef void curve_keys(const double[:, :] points, uint64_t[::1] keys) noexcept:
@@ -34,3 +35,39 @@ cdef inline uint64_t _spread(uint64_t value) noexcept nogil:
     value = (value | value << 8) & <uint64_t>0x100F00F00F00F00F
     value = (value | value << 4) & <uint64_t>0x10C30C30C30C30C3
     return (value | value << 2) & <uint64_t>0x1249249249249249
+
+
+cpdef void sort_by(
+    uint64_t[::1] keys, int64_t[::1] order, uint64_t[::1] other_keys, int64_t[::1] other_order
+) noexcept:
+    """Sorts an order by keys, byte by byte from the lowest, so that those that are alike stay as they were.
+
+    The others are room to work in, as long.
+    """
+    cdef int64_t count = len(keys), k, n, total, start
+    cdef int64_t[8][256] begin
+    cdef uint64_t *from_keys = &keys[0]
+    cdef uint64_t *to_keys = &other_keys[0]
+    cdef int64_t *from_order = &order[0]
+    cdef int64_t *to_order = &other_order[0]
+    with nogil:
+        memset(begin, 0, sizeof(begin))
+        for n in range(count):
+            for k in range(8):
+                begin[k][keys[n] >> (8 * k) & 255] += 1
+        for k in range(8):
+            if begin[k][from_keys[0] >> (8 * k) & 255] == count:
+                continue  # they all have it
+            total = 0
+            for n in range(256):
+                start = total
+                total += begin[k][n]
+                begin[k][n] = start
+            for n in range(count):
+                start = begin[k][from_keys[n] >> (8 * k) & 255]
+                begin[k][from_keys[n] >> (8 * k) & 255] += 1
+                to_keys[start], to_order[start] = from_keys[n], from_order[n]
+            from_keys, to_keys = to_keys, from_keys
+            from_order, to_order = to_order, from_order
+        if from_order != &order[0]:
+            memcpy(&order[0], from_order, 8 * count)

@@ -23,4 +23,6 @@ def along_curve(points: NDArray[np.float64]) -> NDArray[np.int64]:
         return np.zeros(0, np.int64)
     keys = np.empty(len(points), np.uint64)
     kernels.curve_keys(points, keys)
-    return np.argsort(keys, kind="stable")
+    order = np.arange(len(points))
+    kernels.sort_by(keys, order, np.empty_like(keys), np.empty_like(order))
+    return order
