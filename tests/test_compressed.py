@@ -11,6 +11,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from PIL import Image, features
 
 import zesty_otter as zo
 from build import Gltf, cube, scene_of, texts, volume
@@ -395,6 +396,35 @@ def test_textures_for_the_graphics_card_are_kept_and_never_keep_a_mesh_out(tmp_p
         notes = zo.write(back, tmp_path / ending / f"a.{ending}")
         assert "oak.ktx2' is for graphics cards" in texts(notes), ending
         assert zo.read(tmp_path / ending / f"a.{ending}", "m").meshes[0].face_count
+
+
+@pytest.mark.parametrize(("kind", "extension"), [("WEBP", "EXT_texture_webp"), ("AVIF", "EXT_texture_avif")])
+def test_smaller_textures_are_read_and_written_as_plain_ones(tmp_path, kind, extension):
+    if not features.check(kind.lower()):
+        pytest.skip(f"Pillow was built without {kind}")
+    oak = Material("oak", textures={"base_color": TextureUse(Texture("oak.png", data=timber()))})
+    zo.write(scene_of(cube(slots=(oak,))), tmp_path / "a.gltf")
+    document = json.loads((tmp_path / "a.gltf").read_text())
+    brown = Image.new("RGB", (8, 4), (150, 90, 40))
+    brown.save(tmp_path / "brown", kind)
+    document["images"].append({"uri": "brown", "mimeType": f"image/{kind.lower()}"})
+    document["textures"][0]["extensions"] = {extension: {"source": 1}}
+    document["extensionsUsed"] = [extension]
+    (tmp_path / "a.gltf").write_text(json.dumps(document))
+    found = zo.read(tmp_path / "a.gltf")
+    assert zo.pixels.inspect(found.textures[0].read()).kind == kind
+    assert zo.write(found, tmp_path / "b.glb") is not None
+    written = zo.read(tmp_path / "b.glb").textures[0].read()
+    assert zo.pixels.inspect(written) == zo.pixels.ImageInfo("PNG", 8, 4, "RGB")
+    assert np.abs(np.asarray(zo.pixels.rgba(written), float)[..., :3].mean(axis=(0, 1)) - (150, 90, 40)).max() < 6
+    # It may be required, and stand inside the file.
+    del document["textures"][0]["source"]
+    document["extensionsRequired"] = [extension]
+    document["images"][1] = {
+        "uri": f"data:image/{kind.lower()};base64,{base64.b64encode((tmp_path / 'brown').read_bytes()).decode()}"
+    }
+    (tmp_path / "a.gltf").write_text(json.dumps(document))
+    assert zo.read(tmp_path / "a.gltf").textures[0].name.endswith(f".{kind.lower()}")
 
 
 def test_a_fallback_goes_before_a_texture_for_the_graphics_card(tmp_path):

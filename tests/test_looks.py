@@ -167,7 +167,7 @@ def test_missing_textures_are_searched_below_the_folders_only(tmp_path):
 def test_damaged_images_are_noted_and_left():
     done = Textures(largest=1).apply(textured("base_color", Texture("a.png", data=b"nonsense")))
     assert (
-        "texture 'a.png' is not an image of a known kind (PNG, JPEG, WEBP, TGA, BMP, GIF, TIFF); left as it is"
+        "texture 'a.png' is not an image of a known kind (PNG, JPEG, WEBP, AVIF, TGA, BMP, GIF, TIFF); left as it is"
         in texts(done.notes)
     )
 

@@ -18,7 +18,22 @@ from zesty_otter.jobs.run import AssetResult, Event, JobResult, run_planned
 from zesty_otter.jobs.ways import Processes, Way
 from zesty_otter.pipeline.watching import Stamp, stamp_of, wait_for_change, wait_for_rest
 
-_BESIDE = (".toml", ".csv", ".mtl", ".bin", ".png", ".jpg", ".jpeg", ".webp", ".tga", ".bmp", ".gif", ".tif", ".tiff")
+_BESIDE = (
+    ".toml",
+    ".csv",
+    ".mtl",
+    ".bin",
+    ".png",
+    ".jpg",
+    ".jpeg",
+    ".webp",
+    ".avif",
+    ".tga",
+    ".bmp",
+    ".gif",
+    ".tif",
+    ".tiff",
+)
 _PATIENCE = 60.0  # seconds that a run waits for another of the same job
 _AGAIN = 0.3  # seconds after which what could not be read is read once more: it may not have been whole
 

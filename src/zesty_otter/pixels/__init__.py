@@ -22,6 +22,7 @@ if TYPE_CHECKING:
         is_cut_short,
         is_for_graphics_cards,
         looks_like_normal_map,
+        opens,
         pack,
         png_of,
         resized,
@@ -37,7 +38,8 @@ __getattr__ = loaded_when_asked(
     __name__,
     homes_of(
         images="KINDS SUFFIXES ImageInfo Source fitting_size has_alpha inspect is_cut_out is_cut_short"
-        " is_for_graphics_cards looks_like_normal_map pack png_of resized rework rgba single_channel to_png with_alpha",
+        " is_for_graphics_cards looks_like_normal_map opens pack png_of resized rework rgba single_channel to_png"
+        " with_alpha",
         pages="Look bytes_of numbers_of",
     ),
 )
@@ -63,6 +65,7 @@ __all__ = [
     "is_for_graphics_cards",
     "looks_like_normal_map",
     "numbers_of",
+    "opens",
     "pack",
     "png_of",
     "resized",

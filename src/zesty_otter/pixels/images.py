@@ -6,24 +6,29 @@ import contextlib
 import io
 import warnings
 from dataclasses import dataclass
+from functools import cache
 from importlib import import_module
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image, UnidentifiedImageError
+from PIL import Image, UnidentifiedImageError, features
 
 from zesty_otter.pixels import ImageError
 
 _CHANNELS = "rgba"
 
-SUFFIXES = frozenset({".png", ".jpg", ".jpeg", ".bmp", ".tga", ".tif", ".tiff", ".gif", ".webp"})
+SUFFIXES = frozenset({".png", ".jpg", ".jpeg", ".bmp", ".tga", ".tif", ".tiff", ".gif", ".webp", ".avif"})
 """Endings of image files, for searching."""
 
-KINDS = ("PNG", "JPEG", "WEBP", "TGA", "BMP", "GIF", "TIFF")
-"""The kinds of images that are opened, whatever a file calls itself: others may start programs or read other files."""
+KINDS = ("PNG", "JPEG", "WEBP", "AVIF", "TGA", "BMP", "GIF", "TIFF")
+"""The kinds of images that are opened, whatever a file calls itself: others may start programs or read other files.
 
-_USUAL, _OTHERS = ("PNG", "JPEG", "BMP", "GIF"), ("WEBP", "TIFF", "TGA")  # the last one knows its own least surely
+AVIF where Pillow was built with it.
+"""
+
+_USUAL = ("PNG", "JPEG", "BMP", "GIF")
+_OTHERS = ("WEBP", "AVIF", "TIFF", "TGA")  # the last one knows its own least surely
 
 
 @dataclass(frozen=True)
@@ -437,18 +442,45 @@ def _values(data: bytes, channel: str) -> NDArray[np.uint8]:
     return np.asarray(_channel(_loaded(data), channel))
 
 
+@cache
+def _others() -> list[str]:
+    """Those of the less usual kinds that Pillow can open, loaded: it would load all it knows, most of it never used."""
+    for name in ("WebP", "Avif", "Tiff", "Tga"):
+        with contextlib.suppress(ImportError):
+            import_module(f"PIL.{name}ImagePlugin")
+    return [kind for kind in _OTHERS if kind in Image.OPEN and (kind != "AVIF" or features.check("avif"))]
+
+
+def opens(kind: str) -> bool:
+    """Whether images of a kind can be opened here.
+
+    Parameters
+    ----------
+    kind : str
+        One of `KINDS`.
+
+    Returns
+    -------
+    bool
+
+    Examples
+    --------
+    >>> opens("PNG")
+    True
+    """
+    return kind in _USUAL or kind in _others()
+
+
 def _opened(data: bytes) -> Image.Image:
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("error", Image.DecompressionBombWarning)
             with contextlib.suppress(UnidentifiedImageError):
                 return Image.open(io.BytesIO(data), formats=_USUAL)
-            # Pillow would load all it knows, of which most is much, and never used.
-            for name in ("WebP", "Tiff", "Tga"):
-                import_module(f"PIL.{name}ImagePlugin")
-            return Image.open(io.BytesIO(data), formats=_OTHERS)
+            return Image.open(io.BytesIO(data), formats=_others())
     except UnidentifiedImageError:
-        raise ImageError(f"is not an image of a known kind ({', '.join(KINDS)})") from None
+        known = ", ".join(kind for kind in KINDS if kind in (*_USUAL, *_others()))
+        raise ImageError(f"is not an image of a known kind ({known})") from None
     except (Image.DecompressionBombError, Image.DecompressionBombWarning):
         raise ImageError(f"has more than {Image.MAX_IMAGE_PIXELS} pixels") from None
     except Exception as error:  # Pillow's decoders raise what they like on damaged files

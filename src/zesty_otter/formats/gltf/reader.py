@@ -16,6 +16,7 @@ from urllib.parse import unquote
 import numpy as np
 from numpy.typing import NDArray
 
+from zesty_otter import pixels
 from zesty_otter.errors import InputError, UsageError
 from zesty_otter.formats.bare import if_sound, sound_material, usable_rows
 from zesty_otter.formats.files import find_beside, load, missing_texture
@@ -68,11 +69,19 @@ _ATTRIBUTE_TYPES: dict[str, tuple[str, ...]] = {
     "WEIGHTS": ("VEC4",),
 }
 _TAKEN_APART = frozenset({"KHR_materials_clearcoat", "KHR_materials_emissive_strength", "KHR_materials_unlit"})
+_ENDINGS = {
+    "image/png": ".png",
+    "image/jpeg": ".jpg",
+    "image/ktx2": ".ktx2",
+    "image/webp": ".webp",
+    "image/avif": ".avif",
+}
 _KNOWN_EXTENSIONS = frozenset(
     {
         PACKED_MESH,
         PACKED_VIEW,
         "EXT_mesh_gpu_instancing",
+        "EXT_texture_avif",
         "EXT_texture_webp",
         "KHR_lights_punctual",
         "KHR_materials_clearcoat",
@@ -651,6 +660,9 @@ class _Reader:
         texture = self._part("textures", info["index"])
         more = texture.get("extensions", {})
         source = more.get("EXT_texture_webp", texture).get("source", texture.get("source"))
+        avif = more.get("EXT_texture_avif", {}).get("source")
+        if avif is not None and (source is None or pixels.opens("AVIF")):
+            source = avif
         if source is None:
             source = more.get("KHR_texture_basisu", {}).get("source")
         if source is None:
@@ -682,7 +694,7 @@ class _Reader:
         return self.textures[number]
 
     def _texture(self, number: int, about: Mapping[str, Any]) -> Texture:
-        ending = {"image/png": ".png", "image/jpeg": ".jpg", "image/ktx2": ".ktx2"}.get(about.get("mimeType", ""), "")
+        ending = _ENDINGS.get(about.get("mimeType", ""), "")
         name = str(about.get("name") or f"image_{number}")
         if "bufferView" in about:
             data, _ = self._view(about["bufferView"])
@@ -692,7 +704,7 @@ class _Reader:
         uri = about["uri"]
         if uri.startswith("data:"):
             mime, content = _data_uri(uri)
-            ending = {"image/png": ".png", "image/jpeg": ".jpg", "image/ktx2": ".ktx2"}.get(mime, ending)
+            ending = _ENDINGS.get(mime, ending)
             return Texture(name if name.endswith(ending) else name + ending, data=content)
         wanted = unquote(uri)
         found = find_beside(self.path, wanted, also_in=self.folders)

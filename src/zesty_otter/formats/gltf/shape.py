@@ -242,7 +242,9 @@ PARTS: dict[str, Rule] = {
     "scenes": _object(nodes=_list_of(index)),
     "skins": _object({"joints": _list_of(index)}, inverseBindMatrices=index),
     "textures": _object(
-        source=index, sampler=index, extensions=_extended(EXT_texture_webp=_SOURCE, KHR_texture_basisu=_SOURCE)
+        source=index,
+        sampler=index,
+        extensions=_extended(EXT_texture_avif=_SOURCE, EXT_texture_webp=_SOURCE, KHR_texture_basisu=_SOURCE),
     ),
 }
 """What one entry of each list must look like."""
