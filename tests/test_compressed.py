@@ -427,6 +427,23 @@ def test_smaller_textures_are_read_and_written_as_plain_ones(tmp_path, kind, ext
     assert zo.read(tmp_path / "a.gltf").textures[0].name.endswith(f".{kind.lower()}")
 
 
+def test_a_fallback_is_used_where_its_better_cannot_be_opened(tmp_path, monkeypatch):
+    oak = Material("oak", textures={"base_color": TextureUse(Texture("oak.png", data=timber()))})
+    zo.write(scene_of(cube(slots=(oak,))), tmp_path / "a.gltf")
+    document = json.loads((tmp_path / "a.gltf").read_text())
+    (tmp_path / "oak.avif").write_bytes(b"\0\0\0\x1cftypavif" + bytes(40))
+    document["images"].append({"uri": "oak.avif"})
+    document["textures"][0]["extensions"] = {"EXT_texture_avif": {"source": 1}}
+    (tmp_path / "a.gltf").write_text(json.dumps(document))
+    monkeypatch.setattr("zesty_otter.pixels.images._others", lambda: ["WEBP", "TIFF", "TGA"])
+    found = zo.read(tmp_path / "a.gltf")
+    assert found.textures[0].read() == timber()
+    del document["textures"][0]["source"]
+    (tmp_path / "a.gltf").write_text(json.dumps(document))
+    notes = texts(zo.write(zo.read(tmp_path / "a.gltf"), tmp_path / "b.glb"))
+    assert "'oak.avif' is not an image of a known kind (PNG, JPEG, WEBP, TGA, BMP, GIF, TIFF)" in notes
+
+
 def test_a_fallback_goes_before_a_texture_for_the_graphics_card(tmp_path):
     zo.write(
         scene_of(

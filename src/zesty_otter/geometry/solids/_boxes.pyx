@@ -63,7 +63,7 @@ cdef inline double _dot(const double *a, const double *b) noexcept nogil:
     return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
 
 
-cdef inline void _shorten(double *a) noexcept nogil:
+cdef inline void _make_unit(double *a) noexcept nogil:
     """Makes a direction one long to the last bit, or ever shorter ones would pass for ever smaller boxes."""
     cdef double length = sqrt(_dot(a, a))
     a[0], a[1], a[2] = a[0] / length, a[1] / length, a[2] / length
@@ -92,11 +92,11 @@ cdef void _lay(
     cdef double *axis = out + 6
     cdef int64_t count, k, n
     axis[0], axis[1], axis[2] = side[0], side[1], side[2]
-    _shorten(axis)
+    _make_unit(axis)
     k = 0 if fabs(axis[0]) <= fabs(axis[1]) else 1
     helper[2 if fabs(axis[2]) < fabs(axis[k]) else k] = 1.0
     _cross(axis, helper, u)
-    _shorten(u)
+    _make_unit(u)
     _cross(axis, u, v)
     for n in range(len(corners)):
         flat[n].x, flat[n].y = _dot(&corners[n, 0], u), _dot(&corners[n, 0], v)
@@ -123,7 +123,7 @@ cdef void _lay(
             least = area
             for k in range(3):
                 out[k] = dx * u[k] + dy * v[k]
-    _shorten(out)
+    _make_unit(out)
     _cross(axis, out, out + 3)
 
 
