@@ -5,7 +5,6 @@ from __future__ import annotations
 import base64
 import json
 import random
-import sys
 from itertools import pairwise
 from pathlib import Path
 
@@ -14,7 +13,7 @@ import pytest
 from PIL import Image, features
 
 import zesty_otter as zo
-from build import Gltf, cube, scene_of, texts, volume
+from build import Gltf, cube, scene_of, texts
 from receivers import polygons, without_packing
 from zesty_otter.demo.textures import timber
 from zesty_otter.model import Layer, Material, Texture, TextureUse
@@ -22,8 +21,6 @@ from zesty_otter.model import Layer, Material, Texture, TextureUse
 pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
 
 EXTENSION = "EXT_meshopt_compression"
-DRACO = Path(__file__).parent / "data" / "draco"
-EXPECTED = json.loads((DRACO / "expected.json").read_text())
 
 
 def zigzag(step: int, bits: int) -> int:
@@ -286,58 +283,6 @@ def test_indices_and_filters(tmp_path):
     expected /= np.linalg.norm(expected, axis=1, keepdims=True)
     found = mesh.normals.at_corners()
     assert np.allclose(found[:4] / np.linalg.norm(found[:4], axis=1, keepdims=True), expected, atol=0.012)
-
-
-@pytest.mark.parametrize("name", ["ring_all_level0", "ring_all_level7", "two_pieces_level5", "open_ring_level10"])
-def test_compressed_meshes_have_their_known_answers(tmp_path, name):
-    data, said = (DRACO / f"{name}.drc").read_bytes(), EXPECTED[f"{name}.drc"]
-    numbers = {"COLOR_0": 0, "TEXCOORD_0": 1, "NORMAL": 2, "POSITION": 3} if "all" in name else {"POSITION": 0}
-    types = {
-        "COLOR_0": (5121, "VEC3"),
-        "TEXCOORD_0": (5126, "VEC2"),
-        "NORMAL": (5126, "VEC3"),
-        "POSITION": (5126, "VEC3"),
-    }
-    accessors = [
-        {"componentType": types[key][0], "count": said["points"], "type": types[key][1], "normalized": key == "COLOR_0"}
-        for key in numbers
-    ]
-    accessors.append({"componentType": 5125, "count": 3 * said["triangles"], "type": "SCALAR"})
-    primitive = {
-        "attributes": {key: n for n, key in enumerate(numbers)}, "indices": len(numbers),
-        "extensions": {"KHR_draco_mesh_compression": {"bufferView": 0, "attributes": numbers}},
-    }  # fmt: skip
-    document = {
-        "asset": {"version": "2.0"}, "scene": 0, "scenes": [{"nodes": [0]}], "nodes": [{"mesh": 0}], "meshes": [{"primitives": [primitive]}],
-        "accessors": accessors, "bufferViews": [{"buffer": 0, "byteLength": len(data)}],
-        "buffers": [{"uri": "data:;base64," + base64.b64encode(data).decode(), "byteLength": len(data)}],
-        "extensionsUsed": ["KHR_draco_mesh_compression"], "extensionsRequired": ["KHR_draco_mesh_compression"],
-    }  # fmt: skip
-    path = tmp_path / "a.gltf"
-    path.write_text(json.dumps(document))
-    mesh = zo.read(path).meshes[0]
-    assert mesh.face_count == said["triangles"]
-    size = 1e-3 * float(np.max(np.subtract(said["high"], said["low"])))
-    assert np.allclose(mesh.surface_bounds, [said["low"], said["high"]], atol=size)
-    assert volume(mesh) == pytest.approx(said["volume"], rel=1e-2, abs=size)
-    corner = mesh.points[mesh.corner_point]
-    assert np.allclose(corner.sum(axis=0), said["sum_of_corner_positions"], atol=size * len(corner))
-    if "all" in name:
-        assert np.allclose(
-            mesh.uv_sets[0].at_corners().sum(axis=0) * (1, -1) + (0, len(corner)), said["corner_uv_sum"], rtol=1e-2
-        )
-        colors = mesh.layers_of("color")[0].at_corners() * 255
-        assert np.allclose(colors.sum(axis=0), said["corner_color_sum"], rtol=1e-3)
-    path.write_text(json.dumps(document).replace('"bufferView": 0, "attributes"', '"bufferView": 9, "attributes"'))
-    with pytest.raises(zo.InputError):
-        zo.read(path)
-
-
-def test_without_the_package_a_compressed_mesh_says_what_to_install(tmp_path, monkeypatch):
-    monkeypatch.setitem(sys.modules, "DracoPy", None)
-    test = test_compressed_meshes_have_their_known_answers
-    with pytest.raises(zo.InputError, match=r"takes a package that is not installed.*zesty-otter\[draco\]"):
-        test(tmp_path, "ring_all_level0")
 
 
 def test_damaged_views_are_read_or_refused(tmp_path):

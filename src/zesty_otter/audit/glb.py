@@ -19,7 +19,8 @@ from numpy.typing import NDArray
 from zesty_otter.audit.facts import FileFacts
 from zesty_otter.errors import InputError
 from zesty_otter.formats.files import readable
-from zesty_otter.formats.gltf.compressed import PACKED_VIEW, UnsoundError, unpacked_view
+from zesty_otter.formats.gltf.compressed import PACKED_VIEW, unpacked_view
+from zesty_otter.formats.gltf.errors import UnsoundError
 from zesty_otter.model import copies_bounds
 
 _COMPONENTS = {5120: "i1", 5121: "u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}

@@ -8,12 +8,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from zesty_otter.formats.gltf.errors import UnsoundError
+
 PACKED_VIEW, PACKED_MESH = "EXT_meshopt_compression", "KHR_draco_mesh_compression"
 _MOST = 1 << 31  # bytes of one view
-
-
-class UnsoundError(ValueError):
-    """A file does not hold what glTF says it must; its text is the message, with the place."""
 
 
 def unpacked_view(about: Mapping[str, Any], data: NDArray[np.uint8]) -> NDArray[np.uint8]:
@@ -98,33 +96,21 @@ def packed_corners(corners: NDArray[Any]) -> NDArray[np.uint8]:
     return out[: kernels.pack_triangles(corners.astype(np.uint32), out)]
 
 
-class NoDecoderError(Exception):
-    """The package that unpacks meshes is not installed."""
-
-
-def unpacked_mesh(data: bytes, wanted: Mapping[str, Any]) -> tuple[dict[str, NDArray[Any]], NDArray[np.uint32]]:
+def unpacked_mesh(
+    data: NDArray[np.uint8], wanted: Mapping[str, Any]
+) -> tuple[dict[str, NDArray[Any]], NDArray[np.uint32]]:
     """The attributes of a compressed mesh by name, each (V, n), and the corners of its triangles.
 
     ``wanted`` says the number of each attribute in the compressed mesh.
 
     Raises
     ------
-    NoDecoderError
-        Without the extra ``draco``.
     UnsoundError
         When it is damaged, or an attribute is not in it.
     """
-    try:
-        import DracoPy
-    except ImportError:
-        raise NoDecoderError from None
-    try:
-        found = DracoPy.decode(data)
-    except Exception as error:
-        raise UnsoundError(f"a compressed mesh cannot be unpacked ({type(error).__name__})") from None
-    there = {one["unique_id"]: one["data"] for one in found.attributes}
-    if getattr(found, "faces", None) is None or not set(map(int, wanted.values())) <= there.keys():
-        raise UnsoundError("a compressed mesh lacks what the document says of it")
-    attributes = {name: np.asarray(there[int(number)]) for name, number in wanted.items()}
-    attributes = {name: one.reshape(len(one), -1) for name, one in attributes.items()}
-    return attributes, np.ascontiguousarray(found.faces, np.uint32).ravel()
+    from zesty_otter.formats.gltf.packed import read_mesh
+
+    there, corners = read_mesh(data)
+    if not set(map(int, wanted.values())) <= there.keys():
+        raise UnsoundError("a compressed mesh lacks an attribute that the document says it has")
+    return {name: there[int(number)] for name, number in wanted.items()}, corners

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.errors import UsageError, closest
-from zesty_otter.formats.gltf.compressed import UnsoundError
+from zesty_otter.formats.gltf.errors import UnsoundError
 
 _FIELDS = ("translation", "rotation", "scale")
 

@@ -23,11 +23,10 @@ from zesty_otter.formats.files import find_beside, load, missing_texture
 from zesty_otter.formats.gltf.compressed import (
     PACKED_MESH,
     PACKED_VIEW,
-    NoDecoderError,
-    UnsoundError,
     unpacked_mesh,
     unpacked_view,
 )
+from zesty_otter.formats.gltf.errors import UnsoundError
 from zesty_otter.formats.gltf.extras import UV_NAMES
 from zesty_otter.formats.gltf.pose import posed
 from zesty_otter.formats.gltf.shape import DOCUMENT, PARTS, TEXTURE_INFO
@@ -517,7 +516,10 @@ class _Reader:
                 self.note("lost", f"{place}: points and lines are not carried")
                 continue
             packed = primitive.get("extensions", {}).get(PACKED_MESH)
-            attributes, index = self._unpacked(primitive, packed, place) if packed is not None else ({}, None)
+            attributes: dict[str, NDArray[Any]] = {}
+            index: NDArray[Any] | None = None
+            if packed is not None:
+                attributes, index = self._unpacked(primitive, packed)
             for key, one in primitive["attributes"].items():
                 if key not in attributes:
                     attributes[key] = self._accessor(one, *_ATTRIBUTE_TYPES.get(key.partition("_")[0], ()))
@@ -547,7 +549,8 @@ class _Reader:
                 raise self.fail(f"uses vertex {int(index.max())}, but has only {count}.", place)
             # Found to be small enough above, so that the bits may stay as they are.
             narrow = index.view(np.int32) if index.dtype == np.uint32 and count < 2**31 else index.astype(np.int32)
-            corners = _triangles(narrow, mode)
+            # Compressed triangles are listed, whatever a document says of those beside them.
+            corners = _triangles(narrow, mode if packed is None else _TRIANGLES)
             sound = usable_rows(attributes["POSITION"])
             if not sound.all():
                 bad = ~sound[corners].all(axis=1)
@@ -558,22 +561,15 @@ class _Reader:
             yield _Primitive(attributes, corners, material)
 
     def _unpacked(
-        self, primitive: Mapping[str, Any], packed: Mapping[str, Any], place: str
-    ) -> tuple[dict[str, NDArray[Any]], NDArray[Any] | None]:
-        """The attributes of a compressed primitive, and its indices; those it says uncompressed where that must do."""
-        try:
-            data, _ = self._view(packed["bufferView"])
-            found, index = unpacked_mesh(data.tobytes(), packed["attributes"])
-        except NoDecoderError:
-            accessors = [self._part("accessors", n) for n in primitive["attributes"].values()]
-            if all("bufferView" in one for one in accessors):
-                return {}, None
-            raise InputError(
-                f"{place} is compressed ({PACKED_MESH}), which takes a package that is not installed.",
-                file=self.path,
-                remedy="pip install 'zesty-otter[draco]'",
-            ) from None
+        self, primitive: Mapping[str, Any], packed: Mapping[str, Any]
+    ) -> tuple[dict[str, NDArray[Any]], NDArray[np.uint32]]:
+        """The attributes of a compressed primitive, and its indices."""
+        data, _ = self._view(packed["bufferView"])
+        found, index = unpacked_mesh(data, packed["attributes"])
         for key, values in found.items():
+            types = _ATTRIBUTE_TYPES.get(key.partition("_")[0], ())
+            if types and values.shape[1] not in [_WIDTHS[one] for one in types]:
+                raise UnsoundError(f"a compressed mesh has {key} of {values.shape[1]} numbers each")
             about = self._part("accessors", primitive["attributes"][key]) if key in primitive["attributes"] else {}
             stored = np.dtype(_COMPONENTS[about.get("componentType", 5126)])
             if about.get("normalized") and values.dtype.kind in "iu" and stored.kind in "iu":

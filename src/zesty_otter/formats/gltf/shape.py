@@ -6,7 +6,8 @@ import math
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from zesty_otter.formats.gltf.compressed import PACKED_MESH, PACKED_VIEW, UnsoundError
+from zesty_otter.formats.gltf.compressed import PACKED_MESH, PACKED_VIEW
+from zesty_otter.formats.gltf.errors import UnsoundError
 from zesty_otter.metal_rough import GLOSS
 
 Rule = Callable[[Any, str], None]

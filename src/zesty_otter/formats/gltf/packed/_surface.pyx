@@ -1,0 +1,426 @@
+"""The surface of a compressed mesh: which corners face each other, and the order in which vertices are met.
+
+Corners 3 t, 3 t + 1 and 3 t + 2 belong to triangle t; ``opposite`` is the corner across the edge that a corner faces, or
+-1; ``leftmost`` a corner of each vertex from which all others are met by turning right, or -1 for no vertex.
+Rossignac, "Edgebreaker: connectivity compression for triangle meshes", 1999; and the published bitstream, version 2.2.
+"""
+
+from libc.stdint cimport int32_t, int64_t, uint32_t, uint8_t
+
+
+cdef inline int32_t _next(int32_t corner) noexcept nogil:
+    return corner - 2 if <uint32_t> corner % 3 == 2 else corner + 1
+
+
+cdef inline int32_t _previous(int32_t corner) noexcept nogil:
+    return corner + 2 if <uint32_t> corner % 3 == 0 else corner - 1
+
+
+cdef inline int32_t _left(const int32_t[::1] opposite, int32_t corner) noexcept nogil:
+    """The next corner of the same vertex to the left, or -1."""
+    cdef int32_t across = opposite[_next(corner)]
+    return -1 if across < 0 else _next(across)
+
+
+cdef inline int32_t _right(const int32_t[::1] opposite, int32_t corner) noexcept nogil:
+    cdef int32_t across = opposite[_previous(corner)]
+    return -1 if across < 0 else _previous(across)
+
+
+cdef inline void _join(int32_t[::1] opposite, int32_t a, int32_t b) noexcept nogil:
+    opposite[a] = b
+    opposite[b] = a
+
+
+cpdef void codes(const uint8_t[::1] data, uint8_t[::1] out) noexcept:
+    """The steps of a surface, 0 C, 1 S, 2 L, 3 R and 4 E: a bit for the first, three for each other; E where none is."""
+    cdef int64_t place = 0, k
+    cdef int value
+    with nogil:
+        for k in range(len(out)):
+            if place >= 8 * len(data):
+                out[k] = 4
+            elif not data[place >> 3] >> (place & 7) & 1:
+                out[k] = 0
+                place += 1
+            else:
+                value = data[place >> 3] >> (place & 7)
+                if (place & 7) > 5 and (place >> 3) + 1 < len(data):
+                    value |= data[(place >> 3) + 1] << (8 - (place & 7))
+                out[k] = 1 + (value >> 1 & 3)
+                place += 3
+
+
+cdef inline bint _turn(
+    int32_t[::1] opposite, int32_t[::1] vertex, const int32_t[::1] leftmost, int32_t corner, int32_t* ahead
+) noexcept nogil:
+    """The open edge that goes on from the one ``corner`` faces, by the corner that faces it; whether there is one."""
+    cdef int32_t first = leftmost[vertex[_next(corner)]]
+    if first < 0:
+        return False
+    ahead[0] = _next(first)
+    return ahead[0] != corner and opposite[ahead[0]] < 0
+
+
+cpdef int64_t surface(
+    const uint8_t[::1] steps, int64_t[:, ::1] runs, const int32_t[:, ::1] splits, int64_t[::1] counts,
+    int32_t[::1] opposite, int32_t[::1] vertex, int32_t[::1] leftmost, int32_t[::1] edges, int32_t[::1] kept,
+    int32_t[::1] stack,
+) noexcept:
+    """Builds triangles from the steps in which a surface was taken apart, a triangle for each; 0, or -1 when unsound.
+
+    Where ``runs`` has rows, one for each number of edges, 2 to 7, at the vertex ahead, they say where in ``steps`` the
+    steps at such a vertex begin and end, and the last of a row is taken first; else steps stand in order.
+    ``splits`` (N, 3) says at which step an edge is kept, for which step S, and whether it is the edge to the right; the
+    last row is taken first. ``opposite``, ``leftmost`` and ``kept`` (a place for each step) come filled with -1,
+    ``edges`` with 0. ``counts`` holds the number of steps, and comes to hold those of the vertices and of the open edges,
+    which ``stack`` comes to hold by their corners.
+    """
+    cdef int64_t count = counts[0], vertices = 0, top = -1, k, split = splits.shape[0] - 1, row = -1, number
+    cdef int32_t corner, a, b = 0, p, n, around, degree
+    cdef int code
+    with nogil:
+        for k in range(count):
+            corner = <int32_t> (3 * k)
+            if runs.shape[0] == 0:
+                code = steps[k]
+            elif row < 0:
+                code = 4
+            else:
+                if runs[row, 1] <= runs[row, 0]:
+                    return -1
+                runs[row, 1] -= 1
+                code = steps[runs[row, 1]]
+            number = 3 if code == 4 else 1 if code > 1 else 0
+            if code > 4 or (top < 0 and code != 4) or vertices + number > len(leftmost):
+                return -1
+            if code == 0:
+                # C: closes the gap between the edge on top and the next one at its vertex.
+                a = stack[top]
+                n = vertex[_next(a)]
+                if opposite[a] >= 0 or not _turn(opposite, vertex, leftmost, a, &b):
+                    return -1
+                p = vertex[_previous(a)]
+                _join(opposite, a, corner + 1)
+                _join(opposite, b, corner + 2)
+                vertex[corner], vertex[corner + 1], vertex[corner + 2] = n, vertex[_next(b)], p
+                leftmost[p] = corner + 2
+                stack[top] = corner
+            elif code == 2 or code == 3:
+                # L and R: a new vertex at the edge on top, which goes on at the left or at the right.
+                a = stack[top]
+                if opposite[a] >= 0:
+                    return -1
+                b = corner + (2 if code == 3 else 1)
+                _join(opposite, b, a)
+                vertex[b] = <int32_t> vertices
+                vertex[_next(b)], vertex[_previous(b)] = vertex[_previous(a)], vertex[_next(a)]
+                leftmost[vertices] = b
+                leftmost[vertex[_next(b)]] = _next(b)
+                vertices += 1
+                stack[top] = corner
+            elif code == 1:
+                # S: joins two open edges, of which one may have been kept for it; two vertices become one.
+                b = stack[top]
+                top -= 1
+                if kept[k] >= 0:
+                    top += 1
+                    stack[top] = kept[k]
+                if top < 0:
+                    return -1
+                a = stack[top]
+                p, n = vertex[_previous(a)], vertex[_next(b)]
+                if a == b or opposite[a] >= 0 or opposite[b] >= 0 or p == n:
+                    return -1
+                _join(opposite, a, corner + 2)
+                _join(opposite, b, corner + 1)
+                vertex[corner], vertex[corner + 1], vertex[corner + 2] = p, vertex[_next(a)], vertex[_previous(b)]
+                leftmost[vertex[_previous(b)]] = corner + 2
+                edges[p] += edges[n]
+                leftmost[p] = leftmost[n]
+                around = _next(b)
+                while around >= 0:
+                    vertex[around] = p
+                    around = _left(opposite, around)
+                    if around == _next(b):
+                        return -1
+                leftmost[n] = -1
+                stack[top] = corner
+            else:
+                # E: a triangle alone.
+                for number in range(3):
+                    vertex[corner + number] = <int32_t> (vertices + number)
+                    leftmost[vertices + number] = <int32_t> (corner + number)
+                vertices += 3
+                top += 1
+                stack[top] = corner
+            if runs.shape[0] > 0:
+                edges[vertex[corner]] += 0 if code < 2 else 2 if code == 4 else 1
+                edges[vertex[corner + 1]] += 2 if code == 2 or code == 4 else 1
+                edges[vertex[corner + 2]] += 2 if code > 2 else 1
+                degree = edges[vertex[corner + 1]]
+                row = 0 if degree < 2 else 5 if degree > 7 else degree - 2
+            if code > 1:
+                number = count - 1 - k
+                while split >= 0 and splits[split, 0] >= number:
+                    if splits[split, 0] > number or splits[split, 1] >= count or splits[split, 1] < 0:
+                        return -1
+                    a = _next(corner) if splits[split, 2] else _previous(corner)
+                    kept[count - 1 - splits[split, 1]] = a
+                    split -= 1
+        counts[1], counts[2] = vertices, top + 1
+        return 0
+
+
+cpdef int64_t close(
+    const int32_t[::1] stack, const uint8_t[::1] inner, int32_t[::1] opposite, int32_t[::1] vertex,
+    const int32_t[::1] leftmost, int64_t faces,
+) noexcept:
+    """Puts a triangle where an open edge, the last first, is said to lie inside; the number of triangles, or -1."""
+    cdef int64_t k, all = len(opposite) // 3
+    cdef int32_t a, b = 0, c = 0, corner
+    with nogil:
+        for k in range(len(inner)):
+            if not inner[k]:
+                continue
+            a = stack[len(inner) - 1 - k]
+            if faces >= all or opposite[a] >= 0 or not _turn(opposite, vertex, leftmost, a, &b):
+                return -1
+            if not _turn(opposite, vertex, leftmost, b, &c) or c == a:
+                return -1
+            corner = <int32_t> (3 * faces)
+            _join(opposite, corner, a)
+            _join(opposite, corner + 1, b)
+            _join(opposite, corner + 2, c)
+            vertex[corner], vertex[corner + 1] = vertex[_next(b)], vertex[_next(c)]
+            vertex[corner + 2] = vertex[_next(a)]
+            faces += 1
+        return faces
+
+
+cpdef int64_t split(
+    const int32_t[::1] opposite, const uint8_t[::1] seam, const int32_t[::1] vertex, const int32_t[::1] leftmost,
+    int32_t[::1] cut, int32_t[::1] parts, int32_t[::1] first, uint8_t[::1] touched,
+) noexcept:
+    """Cuts a surface along its seams; how many vertices it has then, or -1 when it is unsound.
+
+    ``cut``, ``parts`` and ``first`` (with a place more for every corner) come filled as ``opposite``, ``vertex`` and
+    ``leftmost``, and come to hold those of the surface that is cut; ``touched`` (zeros) which vertices lie at a seam.
+    """
+    cdef int64_t v, k, vertices = len(leftmost)
+    cdef int32_t begin, corner
+    with nogil:
+        for k in range(len(opposite)):
+            if seam[k] and opposite[k] >= 0:
+                cut[k] = -1
+                corner = <int32_t> k
+                touched[vertex[_next(corner)]] = touched[vertex[_previous(corner)]] = 1
+        for v in range(len(leftmost)):
+            if not touched[v] or leftmost[v] < 0:
+                continue
+            # From a seam on, where there is one.
+            begin = corner = leftmost[v]
+            while corner >= 0:
+                begin = corner
+                corner = _left(cut, corner)
+                if corner == leftmost[v]:
+                    begin = corner
+                    break
+            first[v] = begin
+            k = v
+            corner = begin
+            while True:
+                if corner != begin and cut[_next(corner)] < 0:
+                    if vertices >= len(first):
+                        return -1
+                    k = vertices
+                    first[k] = corner
+                    vertices += 1
+                parts[corner] = <int32_t> k
+                corner = _right(opposite, corner)
+                if corner < 0 or corner == begin:
+                    break
+        return vertices
+
+
+cdef inline bint _open(const int32_t[::1] opposite, const int32_t[::1] leftmost, int32_t vertex) noexcept nogil:
+    return leftmost[vertex] < 0 or opposite[_next(leftmost[vertex])] < 0
+
+
+cdef inline void _meet(
+    const int32_t[::1] vertex, int32_t corner, int32_t[::1] entry, int32_t[::1] order, int64_t* met
+) noexcept nogil:
+    if entry[vertex[corner]] < 0:
+        entry[vertex[corner]] = <int32_t> met[0]
+        order[met[0]] = corner
+        met[0] += 1
+
+
+cpdef int64_t by_depth(
+    const int32_t[::1] opposite, const int32_t[::1] vertex, const int32_t[::1] leftmost, int32_t[::1] entry,
+    int32_t[::1] order, int32_t[::1] stack, uint8_t[::1] seen,
+) noexcept:
+    """The order in which vertices are met, depth first; how many there are.
+
+    ``entry`` (a place for each vertex, filled with -1) comes to hold the place of each in the order, ``order`` the corner
+    at which each was met. ``stack`` has a place more than there are triangles, ``seen`` (zeros) one for each.
+    """
+    cdef int64_t met = 0, top, face
+    cdef int32_t corner, right, left
+    cdef bint done_right, done_left, new
+    with nogil:
+        for face in range(len(seen)):
+            if seen[face]:
+                continue
+            corner = <int32_t> (3 * face)
+            _meet(vertex, corner + 1, entry, order, &met)
+            _meet(vertex, corner + 2, entry, order, &met)
+            stack[0] = corner
+            top = 0
+            while top >= 0:
+                corner = stack[top]
+                if corner < 0 or seen[corner // 3]:
+                    top -= 1
+                    continue
+                while True:
+                    seen[corner // 3] = 1
+                    new = entry[vertex[corner]] < 0
+                    _meet(vertex, corner, entry, order, &met)
+                    right = opposite[_next(corner)]
+                    if new and right >= 0 and not _open(opposite, leftmost, vertex[corner]):
+                        corner = right
+                        continue
+                    left = opposite[_previous(corner)]
+                    done_right = right < 0 or seen[right // 3]
+                    done_left = left < 0 or seen[left // 3]
+                    if done_right and done_left:
+                        top -= 1
+                        break
+                    if done_right:
+                        corner = left
+                    elif done_left:
+                        corner = right
+                    else:
+                        stack[top] = left
+                        top += 1
+                        stack[top] = right
+                        break
+        return met
+
+
+cdef inline int _rank(
+    const int32_t[::1] vertex, int32_t corner, const int32_t[::1] entry, int32_t[::1] degree
+) noexcept nogil:
+    """How well the vertex at a corner can be told from those before: 0 where it is known, 1 where twice, else 2."""
+    if entry[vertex[corner]] >= 0:
+        return 0
+    degree[vertex[corner]] += 1
+    return 1 if degree[vertex[corner]] > 1 else 2
+
+
+cpdef int64_t by_degree(
+    const int32_t[::1] opposite, const int32_t[::1] vertex, int32_t[::1] entry, int32_t[::1] order,
+    int32_t[:, ::1] stacks, int32_t[::1] degree, uint8_t[::1] seen,
+) noexcept:
+    """As `by_depth`, but triangles first whose vertex can be told from most others; ``degree`` comes filled with 0.
+
+    ``stacks`` (3, N) has two places for each triangle, and one.
+    """
+    cdef int64_t met = 0, face
+    cdef int64_t tops[3]
+    cdef int32_t corner, right, left
+    cdef int best, rank
+    cdef bint done_right, done_left
+    with nogil:
+        for face in range(len(seen)):
+            if seen[face]:
+                continue
+            corner = <int32_t> (3 * face)
+            _meet(vertex, corner + 1, entry, order, &met)
+            _meet(vertex, corner + 2, entry, order, &met)
+            _meet(vertex, corner, entry, order, &met)
+            stacks[0, 0] = corner
+            tops[0], tops[1], tops[2] = 0, -1, -1
+            best = 0
+            while best < 3:
+                if tops[best] < 0:
+                    best += 1
+                    continue
+                corner = stacks[best, tops[best]]
+                tops[best] -= 1
+                if seen[corner // 3]:
+                    continue
+                while True:
+                    seen[corner // 3] = 1
+                    _meet(vertex, corner, entry, order, &met)
+                    right, left = opposite[_next(corner)], opposite[_previous(corner)]
+                    done_right = right < 0 or seen[right // 3]
+                    done_left = left < 0 or seen[left // 3]
+                    if not done_left:
+                        rank = _rank(vertex, left, entry, degree)
+                        if done_right and rank <= best:
+                            corner = left
+                            continue
+                        tops[rank] += 1
+                        stacks[rank, tops[rank]] = left
+                        best = min(best, rank)
+                    if not done_right:
+                        rank = _rank(vertex, right, entry, degree)
+                        if rank <= best:
+                            corner = right
+                            continue
+                        tops[rank] += 1
+                        stacks[rank, tops[rank]] = right
+                        best = min(best, rank)
+                    break
+        return met
+
+
+cpdef int64_t points(
+    const int32_t[::1] opposite, const int32_t[::1] leftmost, const int32_t[:, ::1] parts, const uint8_t[::1] touched,
+    int32_t[::1] point, int32_t[::1] first,
+) noexcept:
+    """Parts vertices into points, at whose corners all ``parts`` (surfaces, corners) are the same; how many there are.
+
+    ``point`` comes filled with the vertex at each corner, and ``first`` (with a place more for every corner) with
+    ``leftmost``. Returns -1 when the surface is unsound.
+    """
+    cdef int64_t v, s, k, found = len(leftmost)
+    cdef int32_t begin, corner, last
+    cdef bint same
+    with nogil:
+        for v in range(len(leftmost)):
+            begin = leftmost[v]
+            if not touched[v] or begin < 0:
+                continue
+            if opposite[_next(begin)] >= 0:
+                # No boundary: from a seam on, where there is one.
+                corner = begin
+                while True:
+                    last, corner = corner, _right(opposite, corner)
+                    if corner < 0:
+                        return -1
+                    same = True
+                    for s in range(parts.shape[0]):
+                        same = same and parts[s, last] == parts[s, corner]
+                    if not same or corner == begin:
+                        begin = corner
+                        break
+            first[v] = begin
+            k = v
+            last, corner = begin, begin
+            while True:
+                same = True
+                for s in range(parts.shape[0]):
+                    same = same and parts[s, last] == parts[s, corner]
+                if not same:
+                    if found >= len(first):
+                        return -1
+                    k = found
+                    first[k] = corner
+                    found += 1
+                point[corner] = <int32_t> k
+                last, corner = corner, _right(opposite, corner)
+                if corner < 0 or corner == begin:
+                    break
+        return found
