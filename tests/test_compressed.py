@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import json
 import random
+from collections.abc import Iterator
 from itertools import pairwise
 from pathlib import Path
 
@@ -16,6 +17,8 @@ import zesty_otter as zo
 from build import Gltf, cube, scene_of, texts
 from receivers import polygons, without_packing
 from zesty_otter.demo.textures import timber
+from zesty_otter.formats.gltf.compressed import unpacked_view
+from zesty_otter.formats.gltf.errors import UnsoundError
 from zesty_otter.model import Layer, Material, Texture, TextureUse
 
 pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
@@ -28,41 +31,77 @@ def zigzag(step: int, bits: int) -> int:
     return (step << 1 if step >= 0 else (-step << 1) - 1) % (1 << bits)
 
 
+def packed_bytes(steps: list[int], widths: tuple[int, ...]) -> bytes:
+    """The steps of one byte of the rows of a block, in groups of 16 of the shortest of four numbers of bits."""
+    steps = steps + [0] * (-len(steps) % 16)
+    head, body = bytearray((len(steps) // 16 + 3) // 4), bytearray()
+    for group in range(len(steps) // 16):
+        sixteen = steps[16 * group : 16 * group + 16]
+        ways = []
+        for code, bits in enumerate(widths):
+            most = (1 << bits) - 1
+            if bits == 8 or not bits:
+                ways += [(code, bytes(sixteen) if bits else b"")] if bits or not any(sixteen) else []
+                continue
+            # Of single bits the lowest comes first.
+            order = sixteen if bits > 1 else sixteen[7::-1] + sixteen[:7:-1]
+            word = int("".join(format(min(one, most), f"0{bits}b") for one in order), 2)
+            ways.append((code, word.to_bytes(2 * bits, "big") + bytes(one for one in sixteen if one >= most)))
+        code, data = min(ways, key=lambda way: len(way[1]))
+        head[group >> 2] |= code << (2 * (group & 3))
+        body += data
+    return bytes(head + body)
+
+
+def blocks(rows: np.ndarray) -> Iterator[np.ndarray]:
+    """Blocks of rows of bytes, each with the row before it."""
+    size = min((8192 // rows.shape[1]) & ~15, 256)
+    before = rows[:1]
+    for first in range(0, len(rows), size):
+        part = np.concatenate([before, rows[first : first + size]])
+        yield part
+        before = part[-1:]
+
+
 def packed_attributes(rows: np.ndarray) -> bytes:
     """Rows of bytes as compressed views have them, version 0."""
-    count, stride = rows.shape
     out = bytearray([0xA0])
-    block = min((8192 // stride) & ~15, 256)
-    before = rows[0].astype(int) if count else np.zeros(stride, int)
-    first_row = bytes(rows[0]) if count else bytes(stride)
-    for first in range(0, count, block):
-        part = rows[first : first + block].astype(int)
-        groups = (len(part) + 15) // 16
-        for lane in range(stride):
-            values = np.concatenate([[before[lane]], part[:, lane]])
-            steps = [zigzag(int(b - a), 8) for a, b in pairwise(values)]
-            steps += [0] * (16 * groups - len(steps))
-            head, body = bytearray((groups + 3) // 4), bytearray()
-            for group in range(groups):
-                sixteen = steps[16 * group : 16 * group + 16]
-                ways = []
-                for code, bits in ((0, 0), (1, 2), (2, 4), (3, 8)):
-                    if code == 0:
-                        ways.append((0 if not any(sixteen) else 99, code, b""))
-                        continue
-                    if code == 3:
-                        ways.append((16, code, bytes(sixteen)))
-                        continue
-                    most = (1 << bits) - 1
-                    word = int("".join(format(min(one, most), f"0{bits}b") for one in sixteen), 2)
-                    data = word.to_bytes(2 * bits, "big") + bytes(one for one in sixteen if one >= most)
-                    ways.append((len(data), code, data))
-                _, code, data = min(ways)
-                head[group >> 2] |= code << (2 * (group & 3))
+    for block in blocks(rows):
+        for lane in block.T.astype(int):
+            out += packed_bytes([zigzag(int(b - a), 8) for a, b in pairwise(lane)], (0, 2, 4, 8))
+    return bytes(out) + bytes(max(32 - rows.shape[1], 0)) + rows[:1].tobytes()
+
+
+def packed_attributes1(rows: np.ndarray, modes: bytes) -> bytes:
+    """As `packed_attributes`, version 1: words of steps of bytes (0), of pairs (1), or of bits turned by 16 parts (2)."""
+    out = bytearray([0xA1])
+    for block in blocks(rows):
+        control, body = bytearray(len(modes)), bytearray()
+        for word, mode in enumerate(modes):
+            four = np.ascontiguousarray(block[:, 4 * word : 4 * word + 4])
+            if mode & 3 == 2:
+                pairs = pairwise(four.view("<u4")[:, 0].tolist())
+                turned = mode >> 4
+                changed = [((a ^ b) << turned | (a ^ b) >> (32 - turned)) & 0xFFFFFFFF for a, b in pairs]
+                steps = np.array(changed, "<u4").view(np.uint8).reshape(-1, 4)
+            else:
+                kind, bits = ("u1", 8) if mode == 0 else ("<u2", 16)
+                columns = four.view(kind).astype(int).T.tolist()
+                coded = [[zigzag(b - a, bits) for a, b in pairwise(column)] for column in columns]
+                steps = np.array(coded, kind).T.copy().view(np.uint8).reshape(-1, 4)
+            for lane in range(4):
+                values = steps[:, lane].tolist()
+                ways = [
+                    (0, packed_bytes(values, (0, 1, 2, 4))),
+                    (1, packed_bytes(values, (1, 2, 4, 8))),
+                    (3, bytes(values)),
+                ]
+                way, data = min(ways, key=lambda way: len(way[1])) if any(values) else (2, b"")
+                control[word] |= way << (2 * lane)
                 body += data
-            out += head + body
-        before = part[-1]
-    return bytes(out) + bytes(max(32 - stride, 0)) + first_row
+        out += control + body
+    tail = rows[:1].tobytes() + modes
+    return bytes(out) + bytes(max(24 - len(tail), 0)) + tail
 
 
 def vbyte(value: int) -> bytes:
@@ -211,6 +250,22 @@ def test_compressed_views_are_unpacked_to_the_last_bit(tmp_path, side, order):
     # A triangle may begin at another corner.
     turns = [np.roll(wanted, turn, axis=1) for turn in range(3)]
     assert np.all(np.any([np.all(found == one, axis=(1, 2)) for one in turns], axis=0))
+
+
+@pytest.mark.parametrize("count", [1, 16, 257, 700])
+@pytest.mark.parametrize("modes", [b"\0", b"\1", b"\2", b"\x72\0\1", bytes([2, 0x12, 0xF2, 1, 0]) * 12])
+def test_rows_of_version_1_are_unpacked_to_the_last_bit(modes, count):
+    # Each word of a row changes in another way: not at all, a little, in single bits, by anything.
+    chance = np.random.default_rng(count)
+    most = chance.choice([0, 1, 3, 40, 2**16, 2**32 - 1], len(modes))
+    words = np.cumsum(chance.integers(0, most + 1, (count, len(modes)), np.int64), axis=0).astype("<u4")
+    rows = words.view(np.uint8)
+    data = packed_attributes1(rows, modes)
+    about = {"count": count, "byteStride": rows.shape[1], "mode": "ATTRIBUTES"}
+    assert np.array_equal(unpacked_view(about, np.frombuffer(data, np.uint8)).reshape(rows.shape), rows)
+    tail = max(rows.shape[1] + len(modes), 24)
+    with pytest.raises(UnsoundError, match="cut short"):
+        unpacked_view(about, np.frombuffer(data[:1] + data[-tail:], np.uint8))
 
 
 @pytest.mark.parametrize("order", ["kept", "shuffled", "renumbered", "reversed"])

@@ -2,68 +2,117 @@
 
 from libc.math cimport fabsf, ldexp, sqrtf
 from libc.stdint cimport uint8_t, int8_t, int16_t, int32_t, int64_t, uint32_t
+from libc.string cimport memcpy, memset
+
+
+cdef int64_t _lane(const uint8_t[::1] data, int64_t at, int64_t stop, int64_t rows, int way, uint8_t* out) noexcept nogil:
+    """The steps of one byte of up to 256 rows, in one of five ways; where they end, or -1.
+
+    They are none, or bytes, or groups of 16 of so many bits as two bits for each group say; those that do not fit stand
+    behind their group.
+    """
+    cdef int64_t groups = (rows + 15) // 16, head = at, group, k, more
+    cdef int bits, value, most
+    if way == 2:
+        memset(out, 0, 256)
+        return at
+    if way == 3:
+        if at + rows > stop:
+            return -1
+        memcpy(out, &data[at], rows)
+        return at + rows
+    at += (groups + 3) // 4
+    for group in range(groups):
+        if at > stop:
+            return -1
+        bits = data[head + (group >> 2)] >> (2 * (group & 3)) & 3
+        # 0, 1, 2 and 4 bits; 1, 2, 4 and 8; or, of version 0, 0, 2, 4 and 8.
+        bits = 1 << bits & ~1 if way == 4 else 1 << (bits + way) >> 1
+        more = at + 2 * bits
+        if more > stop:
+            return -1
+        if bits == 0:
+            memset(out + 16 * group, 0, 16)
+            continue
+        if bits == 8:
+            memcpy(out + 16 * group, &data[at], 16)
+            at = more
+            continue
+        most = (1 << bits) - 1
+        for k in range(16):
+            if bits == 1:
+                value = data[at + (k >> 3)] >> (k & 7) & 1
+            else:
+                value = data[at + (k * bits >> 3)] >> (8 - bits - (k * bits & 7)) & most
+            if value == most:
+                if more >= stop:
+                    return -1
+                value = data[more]
+                more += 1
+            out[16 * group + k] = value
+        at = more
+    return at
 
 
 cpdef int64_t attributes(const uint8_t[::1] data, int64_t stride, uint8_t[:, ::1] out) noexcept:
-    """Rows of ``stride`` bytes (N, stride), at most 256; 0 when all were there, else -1.
+    """Rows of ``stride`` bytes (N, stride), whole words and at most 256; 0 when all were there, else -1.
 
-    Blocks of rows; of each byte of a row a run of groups of 16 steps, of 0, 2, 4 or 8 bits, those that do not fit
-    behind them; the row before the first stands at the end.
+    Blocks of rows; of each byte of a row a run of steps. The row before the first stands at the end. In version 1 a block
+    begins with two bits for each byte of a row, how its steps are held, and the end says for each word of a row whether
+    they are steps of its bytes, of its two halves, or bits of all four that change, turned round.
     """
-    cdef int64_t tail = stride if stride > 32 else 32
-    cdef int64_t stop = len(data) - tail, at = 1, first, rows, groups, head, group, k, lane, bits, more, row
-    cdef int64_t most = (8192 // stride) & ~15
-    cdef int value, step, packed
+    cdef int64_t words = stride // 4, modes = words if data[0] & 1 else 0
+    cdef int64_t tail = max(stride + modes, 24 if modes else 32), stop = len(data) - tail
+    cdef int64_t most = min((8192 // stride) & ~15, 256), at = 1, first = 0, rows, word, row, j, control
+    cdef int mode = 0, turn, way = 4
+    cdef uint32_t step, four
+    cdef uint8_t lanes[4][256]
     cdef uint8_t last[256]
     with nogil:
         if stop < 1 or stride > 256:
             return -1
-        if most > 256:
-            most = 256
-        for k in range(stride):
-            last[k] = data[len(data) - stride + k]
-        first = 0
+        memcpy(last, &data[len(data) - stride - modes], stride)
         while first < out.shape[0]:
-            rows = out.shape[0] - first
-            if rows > most:
-                rows = most
-            groups = (rows + 15) // 16
-            for lane in range(stride):
-                head = at
-                at += (groups + 3) // 4
-                if at > stop:
-                    return -1
-                for group in range(groups):
-                    bits = (data[head + (group >> 2)] >> (2 * (group & 3))) & 3
-                    # Where the steps that did not fit begin.
-                    more = at + (0 if bits == 0 else 4 if bits == 1 else 8 if bits == 2 else 16)
-                    if more > stop:
+            rows = min(out.shape[0] - first, most)
+            control = at
+            at += modes
+            if at > stop:
+                return -1
+            for word in range(words):
+                if modes:
+                    mode = data[len(data) - words + word]
+                for j in range(4):
+                    if modes:
+                        way = data[control + word] >> (2 * j) & 3
+                    at = _lane(data, at, stop, rows, way, lanes[j])
+                    if at < 0:
                         return -1
-                    for k in range(16):
-                        if bits == 0:
-                            value = 0
-                        elif bits == 3:
-                            value = data[at + k]
-                        else:
-                            if bits == 1:
-                                packed = (data[at + (k >> 2)] >> (6 - 2 * (k & 3))) & 3
-                                step = 3
-                            else:
-                                packed = (data[at + (k >> 1)] >> (4 - 4 * (k & 1))) & 15
-                                step = 15
-                            value = packed
-                            if packed == step:
-                                if more >= stop:
-                                    return -1
-                                value = data[more]
-                                more += 1
-                        row = first + 16 * group + k
-                        if row < first + rows:
-                            last[lane] = <uint8_t> (last[lane] + ((value >> 1) ^ -(value & 1)))
-                            out[row, lane] = last[lane]
-                    at = more
+                turn = (32 - (mode >> 4)) & 31
+                memcpy(&four, &last[4 * word], 4)
+                for row in range(rows):
+                    step = lanes[0][row] | lanes[1][row] << 8 | lanes[2][row] << 16 | <uint32_t> lanes[3][row] << 24
+                    if mode & 3 == 0:
+                        four = _added(four, _stepped(step, 0x01010101, 0x7F7F7F7F), 0x7F7F7F7F)
+                    elif mode & 3 == 1:
+                        four = _added(four, _stepped(step, 0x00010001, 0x7FFF7FFF), 0x7FFF7FFF)
+                    elif mode & 3 == 2:
+                        four ^= step << turn | step >> ((32 - turn) & 31)
+                    else:
+                        return -1
+                    memcpy(&out[first + row, 4 * word], &four, 4)
+                memcpy(&last[4 * word], &four, 4)
             first += rows
-        return 0 if at <= stop else -1
+        return 0
+
+
+cdef inline uint32_t _stepped(uint32_t value, uint32_t ones, uint32_t low) noexcept nogil:
+    """Signed steps of the numbers in four bytes, whose lowest bits are their signs."""
+    return (value >> 1 & low) ^ (value & ones) * (low // ones << 1 | 1)
+
+
+cdef inline uint32_t _added(uint32_t a, uint32_t b, uint32_t low) noexcept nogil:
+    """The sums of the numbers in four bytes; ``low`` holds all but the highest bit of each."""
+    return ((a & low) + (b & low)) ^ ((a ^ b) & ~low)
 
 
 cdef inline uint32_t _number(const uint8_t[::1] data, int64_t* at, int64_t stop) noexcept nogil:

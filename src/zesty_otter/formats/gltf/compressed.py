@@ -33,14 +33,14 @@ def unpacked_view(about: Mapping[str, Any], data: NDArray[np.uint8]) -> NDArray[
 
     count, stride = int(about["count"]), int(about["byteStride"])
     mode, how = str(about["mode"]), str(about.get("filter", "NONE"))
-    # A byte holds 16 rows at most, when nothing changes.
-    if not 0 < stride <= 256 or not count >= 0 or count * stride > min(_MOST, 64 * stride * len(data) + 65536):
+    # A byte holds 256 rows at most, when nothing changes.
+    if not 0 < stride <= 256 or not count >= 0 or count * stride > min(_MOST, 256 * stride * len(data)):
         raise UnsoundError("a compressed view promises more than it can hold")
     data = np.ascontiguousarray(data)
     head = {"ATTRIBUTES": 0xA0, "TRIANGLES": 0xE0, "INDICES": 0xD0}.get(mode)
     if head is None or not len(data) or data[0] & 0xF0 != head:
         raise UnsoundError(f"a compressed view does not hold {mode}")
-    if data[0] & 0x0F > (0 if mode == "ATTRIBUTES" else 1):
+    if data[0] & 0x0F > 1:
         raise UnsoundError(f"a compressed view is of version {int(data[0] & 0x0F)}, which is not known")
     if mode == "ATTRIBUTES":
         if stride % 4:
