@@ -172,9 +172,18 @@ cdef inline (double, int64_t, bint) _read_word(
     return 0.0, at, False
 
 
+cdef inline bint _is_letter(uint8_t c) noexcept nogil:
+    return 97 <= (c | 32) <= 122
+
+
 cdef inline int64_t _word_end(const uint8_t* data, int64_t at, int64_t stop) noexcept nogil:
-    while at < stop and data[at] > 32:
+    """The end of letters, and of others in brackets right behind them."""
+    while at < stop and _is_letter(data[at]):
         at += 1
+    if at + 1 < stop and data[at] == 40 and _is_letter(data[at + 1]):
+        while at < stop and data[at] > 32 and data[at] != 41:
+            at += 1
+        at = min(at + 1, stop)
     return at
 
 
@@ -230,12 +239,24 @@ cpdef int64_t words_end(const uint8_t[::1] data, int64_t at, int64_t stop) noexc
         return at
 
 
+cdef inline (int64_t, int64_t, bint) _read_whole(const uint8_t* data, int64_t at, int64_t stop) noexcept nogil:
+    """A whole number, the largest or smallest of 32 bits where it is beyond, its end, and whether there is one."""
+    cdef bint negative = data[at] == 45
+    cdef int64_t k = at + 1 if negative or data[at] == 43 else at, first = k, value = 0
+    while k < stop and 48 <= data[k] <= 57:
+        if value < 2147483647:
+            value = value * 10 + <int64_t>data[k] - 48
+        k += 1
+    value = min(value, 2147483647)
+    return -value if negative else value, k, k > first
+
+
 cpdef (int64_t, int64_t) read_whole_numbers(
     const uint8_t[::1] data, int64_t at, int64_t stop, int32_t[::1] out
 ) noexcept:
     """As `read_numbers`, for whole numbers; those beyond 32 bits become the largest there is."""
-    cdef bint negative
-    cdef int64_t count, first, k, value
+    cdef bint found
+    cdef int64_t count, k, value
     with nogil:
         count = 0
         while count < len(out):
@@ -243,21 +264,89 @@ cpdef (int64_t, int64_t) read_whole_numbers(
                 at += 1
             if at >= stop:
                 break
-            negative = data[at] == 45
-            k = at + 1 if negative or data[at] == 43 else at
-            first = k
-            value = 0
-            while k < stop and 48 <= data[k] <= 57:
-                if value < 2147483647:
-                    value = value * 10 + <int64_t>data[k] - 48
-                k += 1
-            if k == first or (k < stop and not _is_blank(data[k])):
+            value, k, found = _read_whole(&data[0], at, stop)
+            if not found or (k < stop and not _is_blank(data[k])):
                 break
-            value = min(value, 2147483647)
-            out[count] = -value if negative else value
+            out[count] = <int32_t> value
             count += 1
             at = k
         return count, at
+
+
+cdef uint8_t[256] _MARKS
+for _n in range(256):
+    _MARKS[_n] = ",()[];".find(chr(_n)) + 1 if _n > 32 else 0
+    if _n > 32 and _MARKS[_n] == 0:
+        _MARKS[_n] = 255
+
+
+cdef inline (int64_t, int64_t) _gap(const uint8_t* data, int64_t at, int64_t stop) noexcept nogil:
+    """Passes blanks, commas and brackets; which of these there were, in order, three bits for each, and the end."""
+    cdef int64_t code = 0
+    cdef uint8_t mark
+    while at < stop:
+        mark = _MARKS[data[at]]
+        if mark == 255:
+            break
+        if mark:
+            code = code << 3 | mark
+        at += 1
+    return code, at
+
+
+ctypedef fused listed:
+    double
+    int32_t
+
+
+cpdef (int64_t, int64_t, bint) read_listed(
+    const uint8_t[::1] data, int64_t at, int64_t stop, listed[::1] out, int64_t number, const int64_t[::1] gaps,
+    const int64_t[::1] groups,
+) noexcept:
+    """As `read_numbers` and `read_whole_numbers`, of a list whose brackets and commas are looked at.
+
+    ``number`` is how many there are before. ``gaps`` says in the way of `_gap` what stands before the first of all, behind
+    the last, or there in another way, and before a number whose own number is divisible by none, by the first, or by
+    both ``groups``, of which the second is a multiple of the first; and last, where there is none. Returns also whether
+    all was as it should be.
+    """
+    cdef bint found
+    cdef double value
+    cdef int64_t count = 0, end, code, begin, whole, wanted, most = len(out)
+    cdef int64_t first = groups[0], second = groups[1], inner = number % first, outer = number % second - inner
+    cdef int64_t between = gaps[3], behind = gaps[4], beyond = gaps[5]
+    cdef const uint8_t* text = &data[0]
+    with nogil:
+        wanted = gaps[0] if number == 0 else between if inner else behind if outer else beyond
+        while True:
+            begin = at
+            code, at = _gap(text, at, stop)
+            if at >= stop:
+                if number + count == 0:
+                    return count, begin, code == gaps[6]
+                return count, begin, count == most and (at == begin or code == gaps[1] or code == gaps[2])
+            if count >= most or code != wanted:
+                return count, begin, False
+            if listed is double:
+                value, end, found = read_float(text, at, stop)
+                if found:
+                    out[count] = value
+            else:
+                whole, end, found = _read_whole(text, at, stop)
+                out[count] = <int32_t> whole
+            if not found or (end < stop and _MARKS[text[end]] == 255):
+                return count, at, True
+            count += 1
+            at = end
+            wanted = between
+            inner += 1
+            if inner == first:
+                inner = 0
+                wanted = behind
+                outer += first
+                if outer == second:
+                    outer = 0
+                    wanted = beyond
 
 
 cdef uint8_t[256] _OF_LISTS

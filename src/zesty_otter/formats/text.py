@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from functools import lru_cache
 from itertools import pairwise
 from typing import Any
 
@@ -115,35 +116,86 @@ def numbers_in(text: str | bytes | NDArray[np.uint8]) -> NDArray[np.float64]:
     NotNumbersError
         When there is a word that is no number.
     """
-    return _read(text, np.float64, "read_numbers")
+    return _read(text, np.float64)
 
 
 def whole_numbers_in(text: str | bytes | NDArray[np.uint8]) -> NDArray[np.int32]:
     """As `numbers_in`, for whole numbers."""
-    return _read(text, np.int32, "read_whole_numbers")
+    return _read(text, np.int32)
+
+
+def numbers_of_list(
+    text: str | bytes | NDArray[np.uint8], depth: int, width: int, *, whole: bool = False
+) -> NDArray[Any]:
+    """The numbers of a list in [ ], or in ( ) where it is but one value.
+
+    Parameters
+    ----------
+    text : str, bytes or (N,) uint8
+    depth : int
+        How many ( are around each number: none, one around ``width`` numbers, or another around ``width`` of these.
+    width : int
+    whole : bool
+        Whether they are whole numbers of 32 bits.
+
+    Raises
+    ------
+    NotNumbersError
+        Where its brackets or commas are others, or there is a word that is no number.
+    """
+    data = _bytes_of(text)
+    gaps, groups = _gaps(bytes(data[:1]) == b"[", depth, width)
+
+    def read(data: NDArray[np.uint8], first: int, stop: int, out: NDArray[Any], before: int = 0) -> tuple[int, int]:
+        count, at, sound = numbers.read_listed(data, first, stop, out, before, gaps, groups)
+        if not sound:
+            around = bytes(data[max(at - 8, 0) : at + 12]).decode("utf-8", "replace")
+            raise NotNumbersError(f"commas or brackets are wrong near '{' '.join(around.split())}'")
+        return count, at
+
+    return _read(data, np.int32 if whole else np.float64, read)
+
+
+@lru_cache(maxsize=100)
+def _gaps(listed: bool, depth: int, width: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """What stands between the numbers of a list, as the kernel tells it, and after how many it is something else."""
+    opened, closed = "(" * depth, ")" * depth
+    outer = closed + "," + opened
+    between = [",", "),(" if depth > 1 else outer, outer]
+    if listed:
+        marks = ["[" + opened, closed + "]", closed + ",]", *between, "[]"]
+    else:
+        marks = [opened, closed, closed, *between, ";"]
+    codes = [sum(1 + ",()[];".index(mark) << 3 * place for place, mark in enumerate(one[::-1])) for one in marks]
+    return np.array(codes), np.array([width, width ** max(depth, 1)])
 
 
 def most_numbers_in(text: str | bytes | NDArray[np.uint8]) -> tuple[NDArray[np.float64], int]:
     """As `numbers_in`, with NaN for each word that is none, and how many there were."""
-    return _read_on(text, np.float64, "read_numbers", np.nan)
+    return _read_on(text, np.float64, np.nan)
 
 
 def most_whole_numbers_in(text: str | bytes | NDArray[np.uint8]) -> tuple[NDArray[np.int32], int]:
     """As `whole_numbers_in`, with -1 for each word that is none, and how many there were."""
-    return _read_on(text, np.int32, "read_whole_numbers", -1)
+    return _read_on(text, np.int32, -1)
 
 
-def _read_on(
-    text: str | bytes | NDArray[np.uint8], dtype: Any, reader: str, missing: float
-) -> tuple[NDArray[Any], int]:
+def _next_numbers(
+    data: NDArray[np.uint8], first: int, stop: int, out: NDArray[Any], before: int = 0
+) -> tuple[int, int]:
+    """Fills ``out`` from a piece of text, before which there are other numbers; how many, and where it ended."""
+    read = numbers.read_whole_numbers if out.dtype == np.int32 else numbers.read_numbers
+    return read(data, first, stop, out)
+
+
+def _read_on(text: str | bytes | NDArray[np.uint8], dtype: Any, missing: float) -> tuple[NDArray[Any], int]:
     with contextlib.suppress(NotNumbersError):
-        return _read(text, dtype, reader), 0
+        return _read(text, dtype), 0
     data = _bytes_of(text)
     out = np.empty(numbers.count_words(data, 0, len(data)), dtype)
-    read = getattr(numbers, reader)
     done = at = wrong = 0
     while True:
-        count, at = read(data, at, len(data), out[done:])
+        count, at = _next_numbers(data, at, len(data), out[done:])
         done += count
         if done >= len(out):
             return out, wrong
@@ -159,9 +211,10 @@ def _bytes_of(text: str | bytes | NDArray[np.uint8]) -> NDArray[np.uint8]:
     return np.ascontiguousarray(np.frombuffer(text, np.uint8) if isinstance(text, bytes) else text, np.uint8)
 
 
-def _read(text: str | bytes | NDArray[np.uint8], dtype: Any, reader: str) -> NDArray[Any]:
+def _read(
+    text: str | bytes | NDArray[np.uint8], dtype: Any, read: Callable[..., tuple[int, int]] = _next_numbers
+) -> NDArray[Any]:
     data = _bytes_of(text)
-    read = getattr(numbers, reader)
     if len(data) < _PIECE:
         out = np.empty(numbers.count_words(data, 0, len(data)), dtype)
         count, at = read(data, 0, len(data), out)
@@ -177,7 +230,7 @@ def _read(text: str | bytes | NDArray[np.uint8], dtype: Any, reader: str) -> NDA
 
     def fill(first: int, stop: int) -> tuple[int, int]:
         begin, end = slots[first, stop]
-        count, at = read(data, first, stop, out[begin:end])
+        count, at = read(data, first, stop, out[begin:end], begin)
         return begin + count - end, at
 
     for missing, at in in_order(fill, ends):
@@ -187,13 +240,16 @@ def _read(text: str | bytes | NDArray[np.uint8], dtype: Any, reader: str) -> NDA
 
 
 def _not_a_number(data: NDArray[np.uint8], at: int) -> NotNumbersError:
-    word = bytes(data[at : at + 40]).split()[0:1]
-    return NotNumbersError(f"'{word[0].decode('utf-8', 'replace') if word else ''}' is not a number")
+    word = bytes(data[at : min(numbers.words_end(data, at, len(data)), at + 40)])
+    return NotNumbersError(f"'{word.decode('utf-8', 'replace')}' is not a number")
 
 
 def _word_ends(data: NDArray[np.uint8]) -> list[tuple[int, int]]:
-    """Pieces of text that end where words do."""
+    """Pieces of text that end right behind a word."""
     ends = [0]
     while ends[-1] < len(data):
-        ends.append(numbers.words_end(data, min(ends[-1] + _PIECE, len(data)), len(data)))
+        end = numbers.words_end(data, min(ends[-1] + _PIECE, len(data)), len(data))
+        while end < len(data) and numbers.words_end(data, end - 1, end) < end:
+            end = numbers.words_end(data, end + 1, len(data))
+        ends.append(end)
     return list(pairwise(ends))

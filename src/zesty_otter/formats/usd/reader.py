@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path, PurePosixPath
 from typing import Any
@@ -137,12 +137,10 @@ class _Reading:
             raise InputError(error.problem, file=self.path, place=f"{error.file} {error.place or ''}".strip()) from None
         for prim in roots:
             self._know(prim, f"/{prim.name}")
-        metres = stage.root.meta.get("metersPerUnit", 0.01)
-        metres = float(metres) if isinstance(metres, int | float) and metres > 0 else 0.01
-        if "metersPerUnit" not in stage.root.meta:
-            self.note("assumed", "the file does not say its unit; the default of USD, centimetres, is taken")
-        self.unit = metres
-        up = (word_in(stage.root.meta, "upAxis") or "Y").upper()
+        self.unit = metres = self._metres(stage.root.meta)
+        up = word_in(stage.root.meta, "upAxis").upper()
+        if up not in AXES and "upAxis" in stage.root.meta:
+            self.note("assumed", f"its upAxis is {stage.root.meta['upAxis']!r}, which is neither Y nor Z; Y is taken")
         nodes = [node for prim in roots for node in self._nodes(prim, f"/{prim.name}", np.eye(4), "")]
         if len(roots) == 1 and _is_marked(roots[0], WHOLE) and len(nodes) == 1 and _is_bare(nodes[0]):
             nodes = list(nodes[0].children)
@@ -154,6 +152,15 @@ class _Reading:
         frame = Frame(AXES.get(up, AXES["Y"]), metres)
         title = word_in(roots[0].meta, "displayName") or default if default and roots else self.path.stem
         return Scene(tuple(nodes), frame, title, tuple(self.notes.values()), self.path, tuple(self.read_files))
+
+    def _metres(self, meta: Mapping[str, Any]) -> float:
+        """The metres in a unit."""
+        told = meta.get("metersPerUnit")
+        if isinstance(told, int | float) and 0 < told < math.inf and not isinstance(told, bool):
+            return float(told)
+        why = f"its metersPerUnit is {told!r}" if "metersPerUnit" in meta else "the file does not say its unit"
+        self.note("assumed", f"{why}; the default of USD, centimetres, is taken")
+        return 0.01
 
     def _know(self, prim: Prim, path: str) -> None:
         self.prims[path] = prim

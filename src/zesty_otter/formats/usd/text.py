@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats.text import NotNumbersError, numbers_in, whole_numbers_in
+from zesty_otter.formats.text import NotNumbersError, numbers_in, numbers_of_list
 
 DEEPEST = 200
 """How far prims and values may nest."""
@@ -38,7 +38,18 @@ _BLANKS = frozenset(bytes([mark]) for mark in b" \t\r\n;,#/")
 _QUOTES = (b'"', b"'")
 _ROUND, _BRACES = re.compile(rb"[()]"), re.compile(rb"[{}]")
 _WHOLE = re.compile(rb"[-+]?\d{1,18}$")
+_RANGES = {
+    "uchar": (0, 255),
+    "int": (-(1 << 31), (1 << 31) - 1),
+    "uint": (0, (1 << 32) - 1),
+    "int64": (-(1 << 63), (1 << 63) - 1),
+    "uint64": (0, (1 << 64) - 1),
+}
 _BEFORE_TYPES = frozenset(("prepend", "append", "add", "delete", "reorder", "custom", "uniform", "varying", "config"))
+_OFFSET = re.compile(rb"\(\s*(offset|scale|customData)\b")
+_VALUES = {"None": None, "true": True, "false": False}
+_ENDS = re.compile(rb"[\r\n;]")
+_COMMENT = re.compile(rb"#[^\n]*|//[^\n]*|/\*.*?\*/", re.DOTALL)
 _IDENTIFIER = re.compile(r"[^\W\d]\w*$")
 _ESCAPES = {"n": "\n", "t": "\t", "r": "\r"}
 _LIST_WORDS = (b"prepend", b"append", b"add", b"delete", b"reorder")
@@ -66,6 +77,10 @@ class Target:
     """A path to a prim or property."""
 
     path: str
+
+
+_WORDS: dict[str, type | tuple[type, ...]] = {"string": str, "token": str, "asset": Asset, "bool": (bool, int)}
+"""What values of these types are."""
 
 
 @dataclass
@@ -138,6 +153,13 @@ class _Parser:
             mark = self.data[self.at : self.at + 1]
         return mark
 
+    def _gap(self) -> bytes:
+        """What stands before the next mark, comments aside."""
+        start = self.at
+        self._mark()
+        gap = self.data[start : self.at]
+        return _COMMENT.sub(b" ", gap) if b"#" in gap or b"/" in gap else gap
+
     def _take(self, mark: bytes) -> None:
         if self._mark() != mark:
             raise self.fail(f"'{mark.decode()}' is expected, not '{self._seen()}'")
@@ -176,6 +198,8 @@ class _Parser:
         word = self._word()
         if word in ("def", "over", "class"):
             child = self._prim(word, depth)
+            if child.name in prim.children:
+                raise self.fail(f"'{child.name}' is there twice")
             prim.children[child.name] = child
         elif word == "variantSet":
             self._variant_set(prim, depth)
@@ -237,11 +261,22 @@ class _Parser:
         known.uniform |= "uniform" in words
         if not known.type or known.type == "rel":
             known.type = kind
-        if self._mark() == b"=":
+        gap = self._gap()
+        if self.data.startswith(b"=", self.at):
             self.at += 1
             self._assign(known, kind, suffix, removing=removing)
-        if self._mark() == b"(":
+            gap = self._gap()
+        if self.data.startswith(b"(", self.at):
             known.meta.update(self._metadata())
+            gap = self._gap()
+        self._end_statement(gap, b"}")
+
+    def _end_statement(self, gap: bytes, bracket: bytes) -> None:
+        """Checks what is between a statement and what follows: a new line, unless a closing bracket does."""
+        if b"," in gap:
+            raise self.fail("a comma has no place here")
+        if not _ENDS.search(gap) and not self.data.startswith(bracket, self.at) and self.at < len(self.data):
+            raise self.fail(f"a new line is expected before '{self._seen()}'")
 
     def _assign(self, known: Property, kind: str, suffix: str, *, removing: bool) -> None:
         if suffix == ".timeSamples":
@@ -255,8 +290,10 @@ class _Parser:
             self._skip_braces()
         elif suffix == ".connect" or kind == "rel":
             value = self._value("", 0)
-            found = value if isinstance(value, list) else [value]
-            paths = tuple(one.path for one in found if isinstance(one, Target))
+            found = [] if value is None else value if isinstance(value, list) else [value]
+            if not all(isinstance(one, Target) for one in found):
+                raise self.fail("a path is expected")
+            paths = tuple(one.path for one in found)
             known.targets = () if removing else paths
         else:
             known.value = self._typed(kind)
@@ -265,13 +302,24 @@ class _Parser:
         """A value that is one of its type: as many numbers as that has, a list where it is one."""
         is_list = self._mark() == b"["
         value = self._value(kind, 0)
-        width = _numbers_of(kind)
-        if value is None or not width:
+        if value is None:
             return value
-        count = value.size if isinstance(value, np.ndarray) else 1
-        numbers = isinstance(value, np.ndarray | int | float)
-        if not numbers or is_list != kind.endswith("[]") or (count % width if is_list else count != width):
-            raise self.fail(f"this is not a {kind}")
+        base, width = kind.removesuffix("[]"), _numbers_of(kind)
+        sound = is_list == kind.endswith("[]")
+        if width:
+            count = value.size if isinstance(value, np.ndarray) else 1
+            sound &= isinstance(value, np.ndarray | int | float) and not isinstance(value, bool)
+            sound &= not count % width if is_list else count == width
+            if sound and base.rstrip("234") in _RANGES and getattr(value, "dtype", None) != np.int32:
+                lowest, highest = _RANGES[base.rstrip("234")]
+                numbers = np.asarray(value)
+                sound = bool(((numbers >= lowest) & (numbers <= highest) & (numbers == np.floor(numbers))).all())
+        elif base in _WORDS:
+            sound &= all(isinstance(one, _WORDS[base]) for one in (value if isinstance(value, list) else (value,)))
+        else:
+            sound = True
+        if not sound:
+            raise self.fail(f"this is no value of type {kind}")
         return value
 
     def _skip_braces(self) -> None:
@@ -307,10 +355,9 @@ class _Parser:
             operation = ""
             if key.encode() in _LIST_WORDS:
                 operation, key = key, self._word()
-            if self._mark() != b"=":
-                continue
-            self.at += 1
+            self._take(b"=")
             value = self._value("", 0)
+            self._end_statement(self._gap(), b")")
             if operation == "delete":
                 continue
             if operation in ("prepend", "append", "add") and key in meta:
@@ -326,7 +373,7 @@ class _Parser:
         if mark == b"[":
             return self._array(kind, depth)
         if mark == b"(":
-            return self._tuple()
+            return self._tuple(kind)
         if mark == b"{":
             return self._dictionary(depth)
         if mark in _QUOTES:
@@ -341,7 +388,9 @@ class _Parser:
             text = found[0]
             return int(text) if _WHOLE.match(text) else float(text)
         word = self._word()
-        return {"None": None, "true": True, "false": False}.get(word, word)
+        if kind and word not in _VALUES:
+            raise self.fail(f"'{word}' is no value of type {kind}")
+        return _VALUES.get(word, word)
 
     def _array(self, kind: str, depth: int) -> Any:
         if _numbers_of(kind):
@@ -350,21 +399,28 @@ class _Parser:
             if end < 0:
                 raise self.fail("the end of an array is missing")
             try:
-                span = np.frombuffer(self.data, np.uint8, end - self.at, self.at)
+                span = np.frombuffer(self.data, np.uint8, end + 1 - self.at, self.at)
                 if self.data.find(b"#", self.at, end) >= 0 or self.data.find(b"/", self.at, end) >= 0:
                     span, end = self._without_comments()
                 narrow = kind.startswith("int") and not kind.startswith("int64")
-                values = whole_numbers_in(span) if narrow else numbers_in(span)
+                values = numbers_of_list(span, _depth_of(kind), _width_in(kind), whole=narrow)
             except NotNumbersError as error:
                 raise self.fail(str(error)) from None
             self.at = end + 1
             return values
         self.at += 1
-        values_list = []
-        while (mark := self._mark()) != b"]":
+        values_list: list[Any] = []
+        while True:
+            gap = self._gap()
+            mark = self.data[self.at : self.at + 1]
             if not mark:
                 raise self.fail("the end of an array is missing")
-            values_list.append(self._value("", depth + 1))
+            commas = gap.count(b",")
+            if b";" in gap or commas > bool(values_list) or (commas < bool(values_list) and mark != b"]"):
+                raise self.fail(f"one comma is expected before '{self._seen()}'")
+            if mark == b"]":
+                break
+            values_list.append(self._value(kind.removesuffix("[]"), depth + 1))
         self.at += 1
         return values_list
 
@@ -375,10 +431,10 @@ class _Parser:
             kept.append(self.data[at : found.start()])
             at = found.end()
             if found[0] == b"]":
-                return np.frombuffer(b" ".join(kept), np.uint8), at - 1
+                return np.frombuffer(b" ".join([*kept, b"]"]), np.uint8), at - 1
         raise self.fail("the end of an array is missing")
 
-    def _tuple(self) -> NDArray[np.float64]:
+    def _tuple(self, kind: str) -> NDArray[np.float64]:
         """The numbers of a tuple, tuples in it included."""
         depth, start = 0, self.at
         for found in _ROUND.finditer(self.data, self.at):
@@ -388,8 +444,14 @@ class _Parser:
                 break
         else:
             raise self.fail("a closing parenthesis is missing")
+        span = self.data[start : self.at]
+        if _numbers_of(kind):
+            try:
+                return numbers_of_list(_COMMENT.sub(b" ", span), _depth_of(kind), _width_in(kind))
+            except NotNumbersError as error:
+                raise self.fail(str(error)) from None
         try:
-            return numbers_in(self.data[start : self.at])
+            return numbers_in(span)
         except NotNumbersError:
             return np.zeros(0)  # a layer offset or a tuple of words
 
@@ -419,11 +481,19 @@ class _Parser:
         self.at = found.end()
         path = (found[1] if found[1] is not None else found[2]).decode("utf-8", "replace")
         prim = ""
-        if self._mark() == b"<":
+        if self._follows(b"<"):
             prim = self._path().path
-        if self._mark() == b"(":
+        elif self._follows(b"("):
             self._skip_offset()
         return Asset(path, self.layer, prim)
+
+    def _follows(self, mark: bytes) -> bool:
+        """Whether a mark is next; only then are the blanks before it passed."""
+        start = self.at
+        if self._mark() == mark:
+            return True
+        self.at = start
+        return False
 
     def _skip_offset(self) -> None:
         """A layer offset behind a reference: it shifts time only."""
@@ -437,15 +507,13 @@ class _Parser:
         if found is None:
             raise self.fail("the end of a path is missing")
         self.at = found.end()
-        target = Target(found[1].decode("utf-8", "replace"))
-        if self._mark() == b"(":
-            here = self.at
-            inner = self.data[self.at : self.at + 200]
-            if re.match(rb"\(\s*(offset|scale|customData)\b", inner):
+        start = self.at
+        if self._follows(b"("):
+            if _OFFSET.match(self.data, self.at):
                 self._skip_offset()
             else:
-                self.at = here
-        return target
+                self.at = start
+        return Target(found[1].decode("utf-8", "replace"))
 
 
 def width_of(kind: str) -> int:
@@ -457,6 +525,16 @@ def width_of(kind: str) -> int:
         return 4
     digits = kind.rstrip("hfdi")[-1:]
     return int(digits) if digits in ("2", "3", "4") and kind not in ("int64", "uint64") else 1
+
+
+def _depth_of(kind: str) -> int:
+    """How many brackets are around the numbers of a value."""
+    return 2 if kind.startswith("matrix") else int(width_of(kind) > 1)
+
+
+def _width_in(kind: str) -> int:
+    """How many numbers, or rows of a matrix, stand in a bracket."""
+    return int(kind[6]) if kind.startswith("matrix") else width_of(kind)
 
 
 @lru_cache(maxsize=1000)

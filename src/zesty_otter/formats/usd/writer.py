@@ -114,7 +114,9 @@ class _Writer:
         """A property whose value is a list of numbers; in a binary layer a number stands for it in the text."""
         if self.is_binary:
             kind, name = start.split()
-            place = ", ".join([str(len(self.arrays))] * width_of(kind))
+            width = width_of(kind)
+            place = ", ".join([str(len(self.arrays))] * width)
+            place = f"({place})" if width > 1 else place
             self.arrays.append((name, values))
             self.out.append(f"{'    ' * self.depth}{start} = [{place}]{end}\n".encode())
             return
