@@ -777,7 +777,8 @@ def test_textures_are_found_below_a_folder_and_missed_with_a_remedy(tmp_path, ru
     assert found.status == 0 and "was not found" not in found.err
     assert zo.read(tmp_path / "b.glb").textures[0].found
     missed = run("convert", tmp_path / "a.obj", tmp_path / "c.glb", "--unit", "m")
-    assert "--textures-from names a folder to look through" in missed.err
+    assert "plank.png' is outside the model's folder, and none of its name is in" in missed.err
+    assert "--textures-from, or textures_from in a job, lets in the folder it is in" in missed.err
     searched = zo.apply(zo.read(tmp_path / "a.obj", "m"), zo.steps.Textures(search=(str(tmp_path / "maps"),)))
     assert "was not found" not in texts(searched.notes)
 
@@ -998,8 +999,7 @@ def test_textures_beside_the_folder_of_a_model_are_found_inside_the_tree_of_sour
     assert found(folders=[tree])[0]
     (tmp_path / "job.toml").write_text('[[sources]]\nfiles = ["yard"]\nunit = "m"\n[[outputs]]\nformats = ["glb"]\n')
     ran = run("run", tmp_path / "job.toml")
-    assert "'../../oak.png' was not found" in ran.err and "textures/oak.png' was not found" not in ran.err
-    assert "--textures-from names a folder" in ran.err
+    assert "'../../oak.png' is outside" in ran.err and "textures/oak.png' is outside" not in ran.err
 
 
 def test_a_pointer_in_place_of_content_is_told(tmp_path):

@@ -754,6 +754,17 @@ def test_sources_leave_out_files_and_find_textures_elsewhere(yard, tmp_path):
     assert result.status == 0
 
 
+@pytest.mark.parametrize("files", ['"."', '"**/*.*"'])
+def test_what_a_job_made_is_no_source_of_it_unless_named(yard, tmp_path, files):
+    job = yard(sources=f'files = {files}\nunit = "m"')
+    for _ in range(2):
+        assert zo.run_job(job).status == 0
+        assert made(tmp_path / "ready") == ["gate.glb", "net.glb", "post.glb"]
+    outputs = '[[outputs]]\nfile = "twice"'
+    assert zo.run_job(yard(sources='files = "ready/net.glb"', outputs=outputs)).status == 0
+    assert "twice.glb" in made(tmp_path / "ready")
+
+
 def test_the_output_to_lay_out_is_chosen_by_name(yard, tmp_path):
     outputs = '[[outputs]]\nname = "a"\n[[outputs]]\nname = "b"\nsuffix = "_b"\nsteps = ["scale factor=2"]\n'
     result = zo.run_job(yard('[lay_out]\nof = "b"\nfile = "all.glb"', outputs=outputs))

@@ -154,9 +154,7 @@ def find_beside(source: Path, wanted: str, *, also_in: Sequence[Path] = ()) -> R
     """
     home = source.parent
     parts = PurePosixPath(wanted.strip().strip('"').replace("\\", "/"))
-    leads_out = (
-        parts.is_absolute() or ".." in parts.parts or re.match(r"[A-Za-z]:|[a-z][a-z0-9+.-]+:", wanted) is not None
-    )
+    leads_out = _leads_out(parts, wanted)
     given = _given(wanted)
     if given is not None:
         return Reference(given, (home,))
@@ -191,6 +189,10 @@ def find_beside(source: Path, wanted: str, *, also_in: Sequence[Path] = ()) -> R
     return Reference(None, tuple(looked))
 
 
+def _leads_out(parts: PurePosixPath, wanted: str) -> bool:
+    return parts.is_absolute() or ".." in parts.parts or re.match(r"[A-Za-z]:|[a-z][a-z0-9+.-]+:", wanted) is not None
+
+
 def _content(path: Path, wanted: str, looked_in: tuple[Path, ...], remark: str) -> Reference:
     """A file that was found, unless it only points to one."""
     with contextlib.suppress(OSError), path.open("rb") as file:
@@ -202,7 +204,15 @@ def _content(path: Path, wanted: str, looked_in: tuple[Path, ...], remark: str) 
 def missing_texture(wanted: str, reference: Reference) -> str:
     """What to say of a texture that was not found."""
     places = ", ".join(map(str, reference.looked_in))
-    return f"texture '{wanted}' was not found (looked in {places}); --textures-from names a folder to look through"
+    if _leads_out(PurePosixPath(wanted.replace("\\", "/")), wanted):
+        return (
+            f"texture '{wanted}' is outside the model's folder, and none of its name is in {places}; "
+            "--textures-from, or textures_from in a job, lets in the folder it is in"
+        )
+    return (
+        f"texture '{wanted}' was not found (looked in {places}); "
+        "--textures-from, or textures_from in a job, names a folder to look through"
+    )
 
 
 def _below(folder: Path) -> dict[str, Path]:

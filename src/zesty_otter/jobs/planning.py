@@ -379,7 +379,7 @@ def _tasks(
     single: dict[str, SourceFile] = {}
     together: dict[str, SourceFile] = {}
     for source in job.sources:
-        for file in _files(source, home, problems):
+        for file in _files(source, Path(job.folder), home, problems):
             key = absolute(file.path)
             if key not in single and key not in together:
                 (together if source.assemble else single)[key] = file
@@ -405,12 +405,18 @@ def _assembled(files: list[SourceFile]) -> dict[str, list[Part]]:
     }
 
 
-def _files(source: Source, home: Path, problems: list[tuple[str, ZestyOtterError]]) -> Iterator[SourceFile]:
+def _files(
+    source: Source, ready: Path, home: Path, problems: list[tuple[str, ZestyOtterError]]
+) -> Iterator[SourceFile]:
+    """The files of a table, without what lies in ``ready``, the folder for outputs, where that is inside theirs."""
+    made = f"{absolute(ready)}{os.sep}"
     left_out = {path.resolve() for pattern in source.exclude for path in _globbed(Path(pattern))[0]}
     for pattern in source.files:
         paths, root = _expanded(pattern)
         if left_out:
             paths = [path for path in paths if path.resolve() not in left_out]
+        if made.startswith(absolute(root).rstrip(os.sep) + os.sep) and absolute(root) != absolute(ready):
+            paths = [path for path in paths if not absolute(path).startswith(made)]
         if not paths:
             shown = _shown(Path(pattern), home)
             if glob.has_magic(pattern) or Path(pattern).is_dir():

@@ -278,7 +278,7 @@ class _Writer:
         self.xml.end()
 
     def _note_losses(self, material: Material) -> None:
-        lost = [role for role in material.textures if role not in _ROLES]
+        lost = [f"{role} map" for role in material.textures if role not in _ROLES]
         if material.metallic:
             lost.append("metallic value")
         if material.alpha_mode == "mask":

@@ -258,7 +258,7 @@ class _Writer:
         if use is not None:
             repeat = "false" if use.clamp else None
             xml.leaf("ImageTexture", url=f'"{quote(self.textures.path(use.texture))}"', repeatS=repeat, repeatT=repeat)
-        lost = [role for role in material.textures if role not in ("base_color", "alpha")]
+        lost = [f"{role} map" for role in material.textures if role not in ("base_color", "alpha")]
         lost += ["metallic value"] if material.metallic else []
         lost += ["cut-out threshold"] if material.alpha_mode == "mask" else []
         lost += ["emission beyond white"] if max(material.emissive) > 1 else []
