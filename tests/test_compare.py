@@ -100,7 +100,7 @@ def test_what_is_new_gone_renamed_and_changed_is_told():
     assert told["crate"] == ("CRATE", ("triangles: 12 became 10",))
     assert found.materials == ("stone is gone", "wood is new") and not found.within(1.0)
     painted = replace(before.roots[0], content=before.roots[0].mesh.replace(slots=(Material("stone", metallic=1.0),)))
-    assert compare(before, scene_of(painted, before.roots[1])).materials == ("stone: metallic changed",)
+    assert compare(before, scene_of(painted, before.roots[1])).materials == ("stone: metallic 0 became 1",)
 
 
 def dressed(*, tangent=(1, 0, 0, 1), offset=(0.1, 0.2), lamp=(0, 3, 0), view=0.6, **light) -> Scene:
@@ -126,7 +126,7 @@ def dressed(*, tangent=(1, 0, 0, 1), offset=(0.1, 0.2), lamp=(0, 3, 0), view=0.6
     [
         ({"tangent": (0, 0, 1, 1)}, "tangents differ by up to 90"),
         ({"tangent": (1, 0, 0, -1)}, "tangents differ by up to 180"),
-        ({"offset": (0.6, 0.2)}, "place of the image for base color|base color texture lies elsewhere"),
+        ({"offset": (0.6, 0.2)}, "offset of the base colour image 0.1 0.2 became 0.6 0.2|base colour texture lies elsewhere"),
         ({"lamp": (0, 3, 0.5)}, "light 'lamp': moved by 0.5"),
         ({"color": (1, 0.5, 0.3)}, "light 'lamp': colour 1 0.5 0.2 became 1 0.5 0.3"),
         ({"intensity": 3.0}, "light 'lamp': intensity 30 became 3"),

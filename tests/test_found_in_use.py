@@ -410,9 +410,9 @@ TAMPERED = {
     "a corner": (lambda one: with_mesh(one, points=put(one.meshes[0].points.copy(), 7, 1e-3)), "positions differ by up to 0.00173 m|bounds", ""),
     "winding": (lambda one: one.map_meshes(lambda mesh: mesh.turned_round(np.arange(6) == 3)), "2 faces face the other way", "2 faces face the other way"),
     "materials": (lambda one: with_mesh(one, face_slot=(np.arange(6) + 1) % 2), "of another material: '(wood|iron)' became", "of another material"),
-    "textures": (without_textures, None, "wood: textures changed"),
-    "roughness": (lambda one: one.map_materials(lambda m: zo.Material(m.name, m.base_color, m.metallic, 0.9, textures=m.textures)), "'wood': roughness 0.9 became 0.4", "wood: roughness changed"),
-    "image": (lambda one: one.map_materials(lambda m: m.with_textures({r: TextureUse(Texture("x.png", data=png_of(np.zeros((2, 2, 4), np.uint8)))) for r in m.textures})), None, "wood: image for base color changed"),
+    "textures": (without_textures, None, "wood: textures base colour became none"),
+    "roughness": (lambda one: one.map_materials(lambda m: zo.Material(m.name, m.base_color, m.metallic, 0.9, textures=m.textures)), "'wood': roughness 0.9 became 0.4", "wood: roughness 0.4 became 0.9"),
+    "image": (lambda one: one.map_materials(lambda m: m.with_textures({r: TextureUse(Texture("x.png", data=png_of(np.zeros((2, 2, 4), np.uint8)))) for r in m.textures})), None, "wood: base colour image changed"),
     "pivot": (lambda one: with_mesh(one, points=one.meshes[0].points + (5, 0, 0)).map_nodes(lambda node: Node(node.name, content=node.content)), None, "pivot: moved by 5 m"),
 }  # fmt: skip
 

@@ -354,50 +354,78 @@ def _materials(old: Iterable[Material], new: Iterable[Material]) -> list[str]:
     for name in before.keys() & after.keys():
         a, b = before[name], after[name]
         parts = [
-            what
+            _change(what, left, right)
             for what, left, right in (
                 ("base colour", np.round(a.base_color, 3).tolist(), np.round(b.base_color, 3).tolist()),
                 ("alpha", a.alpha_mode, b.alpha_mode),
-                ("sides", a.two_sided, b.two_sided),
+                ("two-sided", a.two_sided, b.two_sided),
                 ("metallic", round(a.metallic, 3), round(b.metallic, 3)),
                 ("roughness", round(a.roughness, 3), round(b.roughness, 3)),
                 ("emission", np.round(a.emissive, 3).tolist(), np.round(b.emissive, 3).tolist()),
                 ("alpha cut-off", _cutoff(a), _cutoff(b)),
-                ("textures", sorted(a.textures), sorted(b.textures)),
+                ("textures", sorted(map(_word, a.textures)), sorted(map(_word, b.textures))),
                 *_of_images(a, b),
             )
             if left != right
         ]
         if parts:
-            said.append(f"{name}: {', '.join(parts)} changed")
+            said.append(f"{name}: {', '.join(parts)}")
     return sorted(said)
 
 
 def _of_images(a: Material, b: Material) -> Iterator[tuple[str, Any, Any]]:
     """What there is to compare of the textures that both materials have."""
     for role in sorted(a.textures.keys() & b.textures.keys()):
-        left, right, word = a.textures[role], b.textures[role], role.replace("_", " ")
-        yield f"image for {word}", _image(left), _image(right)
-        yield f"place of the image for {word}", _place(left), _place(right)
+        left, right, word = a.textures[role], b.textures[role], _word(role)
+        yield f"{word} image", _image(left), _image(right)
+        for what, old in _place(left).items():
+            yield f"{what} of the {word} image", old, _place(right)[what]
+
+
+def _word(role: str) -> str:
+    return role.replace("_color", " colour")
+
+
+def _change(what: str, left: Any, right: Any) -> str:
+    """A change in words, with what was and is where that can be said shortly."""
+    if isinstance(left, tuple):
+        return f"{what} changed"
+    return f"{what} {_plain(left)} became {_plain(right)}"
+
+
+def _plain(value: Any) -> str:
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, list):
+        return (", " if isinstance(value[0], str) else " ").join(map(_plain, value)) if value else "none"
+    return f"{value:g}" if isinstance(value, float) else str(value)
 
 
 def _cutoff(material: Material) -> float:
     return round(material.alpha_cutoff, 3) if material.alpha_mode == "mask" else 0.0
 
 
-def _place(use: TextureUse) -> Any:
-    """Where on the UVs an image lies."""
-    return use.uv_set, *np.round((*use.offset, *use.scale, use.rotation, use.strength), 4).tolist(), use.clamp
+def _place(use: TextureUse) -> dict[str, Any]:
+    """Where on the UVs an image lies, and how much of it counts."""
+    offset, scale = np.round(use.offset, 4).tolist(), np.round(use.scale, 4).tolist()
+    return {
+        "UV set": use.uv_set,
+        "offset": offset,
+        "scale": scale,
+        "rotation": round(use.rotation, 4),
+        "strength": round(use.strength, 4),
+        "clamping": use.clamp,
+    }
 
 
-def _image(use: TextureUse) -> Any:
+def _image(use: TextureUse) -> tuple[Any, ...]:
     """What tells one image from another: its pixels, whatever file format they are in."""
     try:
         data = use.texture.read()
     except OSError:
-        return "missing"
+        return ("missing",)
     try:
         image = pixels.rgba(data)
     except (pixels.ImageError, OSError):
-        return hashlib.sha256(data).hexdigest()
+        return (hashlib.sha256(data).hexdigest(),)
     return image.shape, hashlib.sha256(image.tobytes()).hexdigest()
