@@ -126,7 +126,10 @@ def dressed(*, tangent=(1, 0, 0, 1), offset=(0.1, 0.2), lamp=(0, 3, 0), view=0.6
     [
         ({"tangent": (0, 0, 1, 1)}, "tangents differ by up to 90"),
         ({"tangent": (1, 0, 0, -1)}, "tangents differ by up to 180"),
-        ({"offset": (0.6, 0.2)}, "offset of the base colour image 0.1 0.2 became 0.6 0.2|base colour texture lies elsewhere"),
+        (
+            {"offset": (0.6, 0.2)},
+            "offset of the base colour image 0.1 0.2 became 0.6 0.2|base colour texture lies elsewhere",
+        ),
         ({"lamp": (0, 3, 0.5)}, "light 'lamp': moved by 0.5"),
         ({"color": (1, 0.5, 0.3)}, "light 'lamp': colour 1 0.5 0.2 became 1 0.5 0.3"),
         ({"intensity": 3.0}, "light 'lamp': intensity 30 became 3"),

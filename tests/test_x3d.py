@@ -9,7 +9,7 @@ import zesty_otter as zo
 from build import cube, light, moved, scene_of, texts, volume
 from zesty_otter.demo.textures import timber
 from zesty_otter.formats import xml
-from zesty_otter.model import Layer, Node
+from zesty_otter.model import Layer, Material, Node
 
 pytestmark = pytest.mark.checked  # runs on kernels with bounds checked as well
 
@@ -219,6 +219,19 @@ def test_names_hidden_nodes_and_any_transform_come_back(tmp_path):
     ]
     assert np.allclose(next(found.walk()).world, turned, atol=1e-6)
     assert found.frame.unit == pytest.approx(0.0254)
+
+
+@pytest.mark.parametrize("slots", [1, 2])
+def test_a_mesh_with_others_hung_on_it_comes_back_as_it_was(tmp_path, slots):
+    crate = cube(name="crate", slots=(Material("oak"), Material("tar"))[:slots], face_slot=np.arange(6) % slots)
+    lid = Node("lid", moved(0, 1, 0), content=cube(name="lid"))
+    zo.write(scene_of(Node("crate", moved(3, 0, 0), (lid,), crate), Node("twin", content=crate)), tmp_path / "a.x3d")
+    found = zo.read(tmp_path / "a.x3d")
+    assert [(one.name, one.mesh.face_count, len(one.mesh.slots)) for one in found.roots] == [
+        ("crate", 6, slots), ("twin", 6, slots)
+    ]  # fmt: skip
+    assert [one.name for one in found.roots[0].children] == ["lid"]
+    assert found.roots[0].mesh is found.roots[1].mesh
 
 
 def test_what_x3d_has_no_place_for_is_said(tmp_path):

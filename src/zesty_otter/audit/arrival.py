@@ -228,7 +228,8 @@ def _lost(one: Material, other: Material, carries: Container[str]) -> Iterator[s
         for role in sorted(one.textures.keys() & other.textures.keys()):
             was, now = one.textures[role], other.textures[role]
             if not np.allclose(_looked_up(was), _looked_up(now), atol=1e-3):
-                yield f"material '{one.name}': its {role.replace('_color', ' colour')} texture lies elsewhere on the UVs"
+                word = role.replace("_color", " colour")
+                yield f"material '{one.name}': its {word} texture lies elsewhere on the UVs"
     if "metal/rough" in carries:
         for key in ("metallic", "roughness"):
             was, now = getattr(one, key), getattr(other, key)

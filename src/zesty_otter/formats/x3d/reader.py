@@ -239,9 +239,11 @@ class _Reading:
             visible = is_true(target, "visible", True)
             return [Node(name, _transform(target), hung, visible=visible, properties=properties)]
         if kind == "Transform":
-            merged = self._only_shapes(target, name)
-            if merged is not None:
-                return [Node(name, _transform(target), content=merged, visible=is_true(target, "visible", True))]
+            shapes, rest = self._own_shapes(target)
+            mesh = self._joined(shapes, name)
+            if mesh is not None:
+                hung = tuple(self._nodes(rest, depth + 1, above, name))
+                return [Node(name, _transform(target), hung, content=mesh, visible=is_true(target, "visible", True))]
         proxies = [one for one in children(target) if one.get("containerField") == "proxy"]
         below = self._nodes(target, depth + 1, above, name)
         if kind == "Collision":
@@ -280,11 +282,23 @@ class _Reading:
             return seen
         return [Node(name, children=tuple(seen))]
 
-    def _only_shapes(self, target: Element, name: str) -> Mesh | None:
-        """One mesh of a transform that holds nothing but shapes: its shapes are the slots of it."""
-        inside = [self.resolve(one) for one in children(target) if not name_of(one).startswith("Metadata")]
-        if not inside or any(name_of(one) != "Shape" for one in inside):
-            return None
+    def _own_shapes(self, target: Element) -> tuple[list[Element], list[Element]]:
+        """The shapes that are the mesh of a transform, and what hangs on it.
+
+        They are all that is in it; or beside others those which are named after it, or the only one where that has no
+        name of its own.
+        """
+        inside = [one for one in children(target) if not name_of(self.resolve(one)).startswith("Metadata")]
+        shapes = [one for one in inside if name_of(self.resolve(one)) == "Shape"]
+        if len(shapes) < len(inside):
+            named = [one.get("DEF", "").startswith(f"{target.get('DEF')}-shape") for one in shapes]
+            if not all(named) and (len(shapes) > 1 or shapes[0].get("DEF")):
+                return [], inside
+        return shapes, [one for one in inside if name_of(self.resolve(one)) != "Shape"]
+
+    def _joined(self, shapes: list[Element], name: str) -> Mesh | None:
+        """One mesh of shapes, which are the slots of it."""
+        inside = map(self.resolve, shapes)
         meshes = [mesh for one in inside if (mesh := self._shape(one, name)) is not None]
         if len(meshes) < 2:
             return meshes[0] if meshes else None
