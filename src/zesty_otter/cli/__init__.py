@@ -120,7 +120,9 @@ def main(arguments: list[str] | None = None) -> None:
         _report("stopped; nothing half-written was left.", given)
         sys.exit(130)
     except _ParserError as error:
-        _report(f"{error.format_message()} `zesty-otter --help` shows what there is.", given)
+        context = getattr(error, "ctx", None)
+        command = f"zesty-otter {context.info_name}" if context is not None and context.parent else "zesty-otter"
+        _report(f"{error.format_message().rstrip('.')}. `{command} --help` shows what there is.", given)
         sys.exit(2)
     except BrokenPipeError:
         # Whoever read our output has gone, as `head` does; keep the interpreter from complaining too.
