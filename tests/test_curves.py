@@ -282,6 +282,20 @@ def test_a_part_placed_fifty_times_is_one_mesh_in_its_places(tmp_path):
     assert measured(read(written(tmp_path / "b.step", exact.cylinder)))[2] == 0
 
 
+@pytest.mark.parametrize("spoilt", ["'x'", "$", "", "#999999"])
+def test_a_part_whose_placing_is_spoilt_leaves_the_others_in_place(tmp_path, spoilt):
+    step = StepText()
+    pin, rack = step.part("pin", [exact.cylinder(step)]), step.part("rack")
+    for k in range(3):
+        step.place(pin, rack, f"pin {k}", (3.0 * k, 0, 0))
+    text = step.text()
+    usage = f"'pin 1','',{rack[0]},{pin[0]},$"
+    assert usage in text
+    (tmp_path / "a.step").write_text(text.replace(usage, f"'pin 1','',{rack[0]},{spoilt},$" if spoilt else "'pin 1'"))
+    scene = zo.read(tmp_path / "a.step")
+    assert scene.bounds()[1][0] == pytest.approx(7.0, abs=0.02) and len(scene.roots[0].children) in (2, 3)
+
+
 def test_colours_of_faces_override_those_of_the_solid(tmp_path):
     step = StepText()
     solid = exact.cylinder(step)

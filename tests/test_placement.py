@@ -13,7 +13,7 @@ import pytest
 from lxml import etree
 
 import zesty_otter as zo
-from build import cube, scene_of
+from build import cube, scene_of, texts
 from zesty_otter.demo.textures import timber
 from zesty_otter.formats.placement import matrix_of, placed_by
 from zesty_otter.model import Layer, Material, Texture, TextureUse
@@ -162,3 +162,25 @@ def test_textures_that_lie_differently_on_one_set_are_told(tmp_path):
     for ending, told in (("obj", True), ("x3d", True), ("glb", False)):
         notes = " ".join(map(str, zo.write(scene, tmp_path / f"a.{ending}")))
         assert ("its emissive texture lies where its others lie" in notes) == told
+
+
+@pytest.mark.parametrize("ending", ["obj", "ply", "x3d"])
+def test_where_there_is_one_uv_set_it_is_that_of_the_colour(tmp_path, ending):
+    # Three faces have a texture on the second set, moved; the others on the first.
+    other = np.random.default_rng(3).random((24, 2)).astype(np.float32)
+    image = Texture("mark.png", data=timber())
+    far = {"base_color": TextureUse(image, uv_set=1, offset=(0.5, 0.25)), "occlusion": TextureUse(image, channel="r")}
+    slots = Material("far", textures=far), Material("near", textures={"base_color": TextureUse(image)})
+    layers = Layer("uv", UVS, np.arange(24)), Layer("uv", other, np.arange(24))
+    scene = scene_of(cube(slots=slots, layers=layers, face_slot=np.arange(6) // 3))
+    path = tmp_path / f"a.{ending}"
+    notes = texts(zo.write(scene, path))
+    assert "has one UV set; the others are left out of cube" in notes
+    assert ("'far': occlusion would lie on a UV set that is left out" in notes) == (ending != "ply")
+    # PLY has no place for where a texture lies.
+    offset = (0, 0) if ending == "ply" else (0.5, 0.25)
+    wanted = np.concatenate([other[:12] + np.float32(offset), UVS[12:]])
+    mesh = zo.read(path).meshes[0]
+    assert np.allclose(mesh.uv_sets[0].at_corners(), wanted, atol=1e-6) and len(mesh.uv_sets) == 1
+    carried, _ = zo.formats.format_of(path).carried(scene)
+    assert zo.audit.arrived(carried, path).problems == ()

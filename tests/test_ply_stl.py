@@ -272,7 +272,7 @@ def test_what_stl_and_ply_lose_is_said(tmp_path):
     said = texts(zo.write(scene, tmp_path / "a.stl"))
     for words in ("one mesh and no names: a, b became one", "no materials", "no UVs"):
         assert words in said
-    assert "one UV set and one colour" in texts(zo.write(scene, tmp_path / "a.ply"))
+    assert "PLY has one UV set" in texts(zo.write(scene, tmp_path / "a.ply"))
     assert CUBE_POINTS[0] == [0, 0, 0]
 
 

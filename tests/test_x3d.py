@@ -238,7 +238,7 @@ def test_what_x3d_has_no_place_for_is_said(tmp_path):
     uv = Layer("uv", [[0, 0]], np.zeros(24, int))
     metal = zo.Material("iron", metallic=1.0)
     said = texts(zo.write(scene_of(cube(layers=(uv, uv), slots=(metal,))), tmp_path / "a.x3d"))
-    for words in ("one index among UV sets", "no place for its metallic value"):
+    for words in ("has one UV set", "no place for its metallic value"):
         assert words in said
     mesh = cube()
     zo.write(scene_of(Node("a", content=mesh), Node("b", moved(2, 0, 0), content=mesh)), tmp_path / "b.x3d")

@@ -16,6 +16,7 @@ from zesty_otter.audit.corners import Corners, Slack, corners_of, differences, e
 from zesty_otter.audit.facts import FileFacts, facts_of
 from zesty_otter.audit.glb import inspect_glb
 from zesty_otter.audit.lights import light_differences
+from zesty_otter.formats.placement import with_one_set
 from zesty_otter.geometry.surface.placing import sheared
 from zesty_otter.model import COLOR_ROLES, Material, Mesh, Scatter, Scene, TextureUse, expanded, reframed, shortened
 from zesty_otter.shading import with_implied_normals
@@ -89,6 +90,8 @@ def arrived(
     in_gltf = kind.name in ("glb", "gltf")
     facts = inspect_glb(path) if in_gltf else facts_of(found, path.stat().st_size)
     scene = scene if scene.frame == found.frame else reframed(scene, found.frame)
+    if "further UV sets" not in carries:
+        scene, _ = with_one_set(scene, "", "", textured=False)
     # What a format does not scatter, and copies with shear, are nodes of their own there.
     scatters = "scatters" in carries
     scene, _ = expanded(scene, lambda one: not scatters or bool(sheared(one.transforms).any()))

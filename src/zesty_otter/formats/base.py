@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from zesty_otter.errors import InputError, ModelError, OutputError, UsageError, closest
 from zesty_otter.formats.colors import as_light, as_seen
 from zesty_otter.formats.files import Encoded
-from zesty_otter.formats.placement import in_uvs
+from zesty_otter.formats.placement import in_uvs, with_one_set
 from zesty_otter.model import LARGEST, ROLES, Frame, Material, Mesh, Node, Note, Scene, count_of, expanded, shortened
 
 Progress = Callable[[float], None]
@@ -225,6 +225,9 @@ class Format:
         if "texture placement" not in self.carries and "materials" in self.carries:
             scene, placed = in_uvs(scene, self.name)
             notes += placed
+        if "UV sets" in self.carries and "further UV sets" not in self.carries:
+            scene, lost = with_one_set(scene, self.name, self.title, textured="textures" in self.carries)
+            notes += lost
         if self.plain_faces:
             scene, split = _with_plain_faces(scene)
             text = f"{count_of(split, 'face')} of more than four corners or concave split into triangles"

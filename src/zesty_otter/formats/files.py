@@ -204,6 +204,8 @@ def _content(path: Path, wanted: str, looked_in: tuple[Path, ...], remark: str) 
 def missing_texture(wanted: str, reference: Reference) -> str:
     """What to say of a texture that was not found."""
     places = ", ".join(map(str, reference.looked_in))
+    if "://" in wanted:
+        return f"texture '{wanted}' is on a network, from which nothing is fetched, and none of its name is in {places}"
     if _leads_out(PurePosixPath(wanted.replace("\\", "/")), wanted):
         return (
             f"texture '{wanted}' is outside the model's folder, and none of its name is in {places}; "

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.model import Layer, Material, Mesh, Note, Scene, TextureUse
+from zesty_otter.model import Layer, Material, Mesh, Note, Scene, TextureUse, shortened
 
 Matrix = NDArray[np.float64]
 """(2, 3): what UVs become, ``matrix[:, :2] @ uv + matrix[:, 2]``."""
@@ -58,6 +58,59 @@ def in_uvs(scene: Scene, maker: str) -> tuple[Scene, list[Note]]:
         return material.with_textures(uses)
 
     return meshes.map_materials(plain), notes
+
+
+def with_one_set(scene: Scene, maker: str, title: str, *, textured: bool) -> tuple[Scene, list[Note]]:
+    """The scene with one UV set for each mesh, that of the colour's texture, and notes on what is lost by it.
+
+    ``textured`` says whether there is a place for textures.
+    """
+    many = [mesh for mesh in scene.meshes if len(mesh.uv_sets) > 1]
+    if not many:
+        return scene, []
+    names = shortened(one.name for one in many)
+    notes = [Note("lost", f"{title} has one UV set; the others are left out of {names}", maker)]
+    materials = {id(slot): slot for mesh in many for slot in mesh.slots if slot is not None and textured}
+    for material in materials.values():
+        kept = _seen_set(material)
+        lost = [role.replace("_color", " colour") for role, use in material.textures.items() if use.uv_set != kept]
+        if lost:
+            text = f"material '{material.name}': {', '.join(lost)} would lie on a UV set that is left out"
+            notes.append(Note("lost", text, maker))
+
+    def on_first(material: Material) -> Material:
+        if all(use.uv_set == 0 for use in material.textures.values()):
+            return material
+        return material.with_textures({role: replace(use, uv_set=0) for role, use in material.textures.items()})
+
+    return scene.map_meshes(_on_one_set).map_materials(on_first), notes
+
+
+def _seen_set(material: Material | None) -> int:
+    """The number of the UV set that most of what is seen lies on."""
+    uses = material.textures if material is not None else {}
+    use = uses.get("base_color") or next(iter(uses.values()), None)
+    return 0 if use is None else use.uv_set
+
+
+def _on_one_set(mesh: Mesh) -> Mesh:
+    sets = mesh.uv_sets
+    if len(sets) < 2:
+        return mesh
+    chosen = np.array([_seen_set(slot) for slot in mesh.slots or (None,)])
+    chosen[chosen >= len(sets)] = 0
+    if (chosen == chosen[0]).all():
+        kept = sets[chosen[0]]
+    else:
+        # Each corner has the row of its own set.
+        starts = np.cumsum([0, *(len(one.values) for one in sets[:-1])])
+        corner = np.repeat(chosen[mesh.slot_of_face], mesh.face_size)
+        index = np.stack([one.index for one in sets])[corner, np.arange(len(corner))]
+        index = np.where(index >= 0, index + starts[corner], -1)
+        kept = Layer.taking("uv", np.concatenate([one.values for one in sets]), index.astype(np.int32), sets[0].name)
+    first = sets[0]
+    layers = [kept if one is first else one for one in mesh.layers if one.kind != "uv" or one is first]
+    return mesh.replace(layers=tuple(layers))
 
 
 def moved_uvs(mesh: Mesh, matrix: Matrix) -> Mesh:

@@ -99,9 +99,6 @@ class Library:
         words = [_STATEMENTS[role]]
         if role == "normal" and use.strength != 1.0:
             words.append(f"-bm {_numbers(use.strength)}")
-        if use.uv_set:
-            text = f"material '{material.name}': MTL cannot choose UV sets, as its {role} texture does"
-            self.notes.append(Note("lost", text, "obj"))
         if use.clamp:
             text = f"material '{material.name}': that its {role} texture ends at its edges is left out of the MTL"
             self.notes.append(Note("lost", text, "obj"))

@@ -54,9 +54,6 @@ def _losses(scene: Scene) -> Iterator[Note]:
     shown = [mesh for _, mesh in scene.placed_meshes()]
     if len({id(mesh) for mesh in shown}) < len(shown):
         yield Note("lost", "OBJ has no instances: each is written as points of its own", "obj")
-    more = [mesh.name for mesh in scene.meshes if len(mesh.uv_sets) > 1]
-    if more:
-        yield Note("lost", f"OBJ has one UV set; the others are left out of {shortened(more)}", "obj")
     colored = [mesh.name for mesh in scene.meshes if any(_split_color(mesh))]
     if colored:
         text = "OBJ has a colour for each point, so colours that change within one are mixed, and alpha is left out"

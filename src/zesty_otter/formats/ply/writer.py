@@ -23,8 +23,8 @@ def encode(scene: Scene, name: str) -> Encoded:
     mesh = with_implied_normals(mesh)
     kept = [next(iter(mesh.layers_of(kind)), None) for kind in _PROPERTIES]
     layers = [layer for layer in kept if layer is not None]
-    if len(mesh.uv_sets) > 1 or len(mesh.layers_of("color")) > 1:
-        notes.append(Note("lost", "PLY has one UV set and one colour; further ones are left out", "ply"))
+    if len(mesh.layers_of("color")) > 1:
+        notes.append(Note("lost", "PLY has one vertex colour; further ones are left out", "ply"))
     no_slots = np.zeros(mesh.face_count, np.int32)
     vertex, corner = split_corners(
         mesh.face_start, mesh.corner_point, no_slots, [(layer.values, layer.index) for layer in layers]

@@ -311,7 +311,9 @@ class _Reading:
         found: dict[int, Floats] = {}
         of_usage = {}
         for usage in self.exchange.of_kind("NEXT_ASSEMBLY_USAGE_OCCURRENCE"):
-            of_usage[usage] = self._args(usage)
+            args = self._args(usage)
+            if len(args) > 4 and isinstance(args[4], Ref):
+                of_usage[usage] = args[1], args[4].number
         for row in self.exchange.of_kind("CONTEXT_DEPENDENT_SHAPE_REPRESENTATION"):
             args = self._args(row)
             if len(args) < 2 or not isinstance(args[0], Ref) or not isinstance(args[1], Ref):
@@ -324,14 +326,14 @@ class _Reading:
             if not said or not said[0] or not isinstance(said[0][-1], Ref):
                 continue
             refs = [one.number for args in relation.parts.values() for one in args if isinstance(one, Ref)]
-            child = of_usage[usage][4].number
+            name, child = of_usage[usage]
             is_turned = len(refs) > 1 and refs[1] in shown.get(child, []) and refs[0] not in shown.get(child, [])
             try:
                 place = self._between(said[0][-1].number, turned=is_turned)
                 place[:3, 3] *= self._scale_of(refs[0] if is_turned else refs[-1])
                 found[usage] = place
             except (ExchangeError, IndexError) as error:
-                self.note("lost", f"the place of '{of_usage[usage][1]}' cannot be read: {error}")
+                self.note("lost", f"the place of '{name}' cannot be read: {error}")
         return found
 
     def _between(self, number: int, *, turned: bool) -> Floats:

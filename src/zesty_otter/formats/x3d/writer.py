@@ -185,8 +185,6 @@ class _Writer:
             return
         whole = with_implied_normals(mesh)
         made = self.shapes[id(mesh)] = []
-        if len(mesh.uv_sets) > 1:
-            self._lost(f"mesh '{mesh.name}': X3D shares one index among UV sets; the first is written")
         if any(slot is None for slot in mesh.slots) and any(slot is not None for slot in mesh.slots):
             self._lost(f"mesh '{mesh.name}': faces without a material become a shape of their own")
         for number in mesh.used_slots:
