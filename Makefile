@@ -41,7 +41,7 @@ test: $(BUILT) $(BROWSER)
 
 # What reads files from strangers, and the property tests, with every bound of the kernels checked.
 checked: $(DEVELOP)
-	ZESTY_OTTER_CHECKED=1 $(BIN)/python setup.py --quiet build_ext --inplace --build-temp build/checked/temp
+	ZESTY_OTTER_CHECKED=1 $(BIN)/python setup.py --quiet build_ext --inplace
 	PYTHONPATH=$(CHECKED) $(BIN)/python -m pytest -n auto -m checked
 
 lint: $(BUILT)

@@ -82,6 +82,9 @@ class BuildKernels(build_ext):
     def initialize_options(self) -> None:
         super().initialize_options()
         self.parallel = os.cpu_count() or 1
+        if CHECKED:
+            # Else the plain build would take these for its own, as they are newer than the sources.
+            self.build_lib, self.build_temp = str(BUILD / "lib"), str(BUILD / "temp")
 
     def run(self) -> None:
         try:
