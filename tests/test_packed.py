@@ -71,7 +71,10 @@ def test_compressed_meshes_have_their_known_answers(tmp_path, name):
         assert np.allclose(colors.sum(axis=0), said["corner_color_sum"], rtol=1e-5)
         normals = mesh.normals.at_corners().sum(axis=0, dtype=float)
         assert np.allclose(normals, said["corner_normal_sum"], atol=1e-5 * len(corner))
-    assert len(packed(data)[0][numbers["POSITION"]]) == said["points"]
+    # What a document has beside, such as shape variants, comes in this order.
+    points = packed(data)[0][numbers["POSITION"]]
+    assert len(points) == said["points"]
+    assert points[[0, 1, len(points) // 2, -1]].tolist() == said["some_points"]
 
 
 def test_one_mesh_is_the_same_however_it_is_compressed():

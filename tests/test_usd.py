@@ -126,6 +126,13 @@ def test_mistakes_are_named_with_their_line(text, message, line):
     assert caught.value.line == line
 
 
+def test_brackets_behind_a_file_are_its_metadata_unless_they_shift_time():
+    text = '#usda 1.0\ndef "a" (\n references = @b.usda@</B> (offset = 2)\n)\n{\n asset f = @x.png@ (\n doc = "a (b)"\n)\n}'
+    prim = parse(text.encode()).children["a"]
+    assert prim.meta["references"] == Asset("b.usda", "", "/B")
+    assert (prim.properties["f"].value, prim.properties["f"].meta) == (Asset("x.png"), {"doc": "a (b)"})
+
+
 @pytest.mark.parametrize(
     ("head", "axes", "unit"),
     [

@@ -480,11 +480,8 @@ class _Parser:
             raise self.fail("the end of a file name is missing")
         self.at = found.end()
         path = (found[1] if found[1] is not None else found[2]).decode("utf-8", "replace")
-        prim = ""
-        if self._follows(b"<"):
-            prim = self._path().path
-        elif self._follows(b"("):
-            self._skip_offset()
+        prim = self._path().path if self._follows(b"<") else ""
+        self._skip_offset()
         return Asset(path, self.layer, prim)
 
     def _follows(self, mark: bytes) -> bool:
@@ -496,7 +493,13 @@ class _Parser:
         return False
 
     def _skip_offset(self) -> None:
-        """A layer offset behind a reference: it shifts time only."""
+        """Passes a layer offset behind a reference, which shifts time only; what is in other brackets stays."""
+        start = self.at
+        if not self._follows(b"("):
+            return
+        if not _OFFSET.match(self.data, self.at):
+            self.at = start
+            return
         end = self.data.find(b")", self.at)
         if end < 0:
             raise self.fail("a closing parenthesis is missing")
@@ -507,12 +510,7 @@ class _Parser:
         if found is None:
             raise self.fail("the end of a path is missing")
         self.at = found.end()
-        start = self.at
-        if self._follows(b"("):
-            if _OFFSET.match(self.data, self.at):
-                self._skip_offset()
-            else:
-                self.at = start
+        self._skip_offset()
         return Target(found[1].decode("utf-8", "replace"))
 
 

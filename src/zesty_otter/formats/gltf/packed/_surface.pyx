@@ -5,26 +5,9 @@ Corners 3 t, 3 t + 1 and 3 t + 2 belong to triangle t; ``opposite`` is the corne
 Rossignac, "Edgebreaker: connectivity compression for triangle meshes", 1999; and the published bitstream, version 2.2.
 """
 
-from libc.stdint cimport int32_t, int64_t, uint32_t, uint8_t
+from libc.stdint cimport int32_t, int64_t, uint8_t
 
-
-cdef inline int32_t _next(int32_t corner) noexcept nogil:
-    return corner - 2 if <uint32_t> corner % 3 == 2 else corner + 1
-
-
-cdef inline int32_t _previous(int32_t corner) noexcept nogil:
-    return corner + 2 if <uint32_t> corner % 3 == 0 else corner - 1
-
-
-cdef inline int32_t _left(const int32_t[::1] opposite, int32_t corner) noexcept nogil:
-    """The next corner of the same vertex to the left, or -1."""
-    cdef int32_t across = opposite[_next(corner)]
-    return -1 if across < 0 else _next(across)
-
-
-cdef inline int32_t _right(const int32_t[::1] opposite, int32_t corner) noexcept nogil:
-    cdef int32_t across = opposite[_previous(corner)]
-    return -1 if across < 0 else _previous(across)
+from zesty_otter.formats.gltf.packed._corner cimport left_of, next_of, previous_of, right_of
 
 
 cdef inline void _join(int32_t[::1] opposite, int32_t a, int32_t b) noexcept nogil:
@@ -55,17 +38,17 @@ cdef inline bint _turn(
     int32_t[::1] opposite, int32_t[::1] vertex, const int32_t[::1] leftmost, int32_t corner, int32_t* ahead
 ) noexcept nogil:
     """The open edge that goes on from the one ``corner`` faces, by the corner that faces it; whether there is one."""
-    cdef int32_t first = leftmost[vertex[_next(corner)]]
+    cdef int32_t first = leftmost[vertex[next_of(corner)]]
     if first < 0:
         return False
-    ahead[0] = _next(first)
+    ahead[0] = next_of(first)
     return ahead[0] != corner and opposite[ahead[0]] < 0
 
 
 cpdef int64_t surface(
     const uint8_t[::1] steps, int64_t[:, ::1] runs, const int32_t[:, ::1] splits, int64_t[::1] counts,
     int32_t[::1] opposite, int32_t[::1] vertex, int32_t[::1] leftmost, int32_t[::1] edges, int32_t[::1] kept,
-    int32_t[::1] stack,
+    int32_t[::1] stack, int32_t[::1] gone,
 ) noexcept:
     """Builds triangles from the steps in which a surface was taken apart, a triangle for each; 0, or -1 when unsound.
 
@@ -73,10 +56,10 @@ cpdef int64_t surface(
     steps at such a vertex begin and end, and the last of a row is taken first; else steps stand in order.
     ``splits`` (N, 3) says at which step an edge is kept, for which step S, and whether it is the edge to the right; the
     last row is taken first. ``opposite``, ``leftmost`` and ``kept`` (a place for each step) come filled with -1,
-    ``edges`` with 0. ``counts`` holds the number of steps, and comes to hold those of the vertices and of the open edges,
-    which ``stack`` comes to hold by their corners.
+    ``edges`` with 0. ``counts`` holds the number of steps, and comes to hold those of the vertices, of the open edges,
+    which ``stack`` comes to hold by their corners, and of the vertices that became one with others, which are in ``gone``.
     """
-    cdef int64_t count = counts[0], vertices = 0, top = -1, k, split = splits.shape[0] - 1, row = -1, number
+    cdef int64_t count = counts[0], vertices = 0, merged = 0, top = -1, k, split = splits.shape[0] - 1, row = -1, number
     cdef int32_t corner, a, b = 0, p, n, around, degree
     cdef int code
     with nogil:
@@ -97,13 +80,13 @@ cpdef int64_t surface(
             if code == 0:
                 # C: closes the gap between the edge on top and the next one at its vertex.
                 a = stack[top]
-                n = vertex[_next(a)]
+                n = vertex[next_of(a)]
                 if opposite[a] >= 0 or not _turn(opposite, vertex, leftmost, a, &b):
                     return -1
-                p = vertex[_previous(a)]
+                p = vertex[previous_of(a)]
                 _join(opposite, a, corner + 1)
                 _join(opposite, b, corner + 2)
-                vertex[corner], vertex[corner + 1], vertex[corner + 2] = n, vertex[_next(b)], p
+                vertex[corner], vertex[corner + 1], vertex[corner + 2] = n, vertex[next_of(b)], p
                 leftmost[p] = corner + 2
                 stack[top] = corner
             elif code == 2 or code == 3:
@@ -114,9 +97,9 @@ cpdef int64_t surface(
                 b = corner + (2 if code == 3 else 1)
                 _join(opposite, b, a)
                 vertex[b] = <int32_t> vertices
-                vertex[_next(b)], vertex[_previous(b)] = vertex[_previous(a)], vertex[_next(a)]
+                vertex[next_of(b)], vertex[previous_of(b)] = vertex[previous_of(a)], vertex[next_of(a)]
                 leftmost[vertices] = b
-                leftmost[vertex[_next(b)]] = _next(b)
+                leftmost[vertex[next_of(b)]] = next_of(b)
                 vertices += 1
                 stack[top] = corner
             elif code == 1:
@@ -129,20 +112,22 @@ cpdef int64_t surface(
                 if top < 0:
                     return -1
                 a = stack[top]
-                p, n = vertex[_previous(a)], vertex[_next(b)]
-                if a == b or opposite[a] >= 0 or opposite[b] >= 0 or p == n:
+                p, n = vertex[previous_of(a)], vertex[next_of(b)]
+                if a == b or opposite[a] >= 0 or opposite[b] >= 0 or p == n or merged >= len(gone):
                     return -1
+                gone[merged] = n
+                merged += 1
                 _join(opposite, a, corner + 2)
                 _join(opposite, b, corner + 1)
-                vertex[corner], vertex[corner + 1], vertex[corner + 2] = p, vertex[_next(a)], vertex[_previous(b)]
-                leftmost[vertex[_previous(b)]] = corner + 2
+                vertex[corner], vertex[corner + 1], vertex[corner + 2] = p, vertex[next_of(a)], vertex[previous_of(b)]
+                leftmost[vertex[previous_of(b)]] = corner + 2
                 edges[p] += edges[n]
                 leftmost[p] = leftmost[n]
-                around = _next(b)
+                around = next_of(b)
                 while around >= 0:
                     vertex[around] = p
-                    around = _left(opposite, around)
-                    if around == _next(b):
+                    around = left_of(opposite, around)
+                    if around == next_of(b):
                         return -1
                 leftmost[n] = -1
                 stack[top] = corner
@@ -165,10 +150,10 @@ cpdef int64_t surface(
                 while split >= 0 and splits[split, 0] >= number:
                     if splits[split, 0] > number or splits[split, 1] >= count or splits[split, 1] < 0:
                         return -1
-                    a = _next(corner) if splits[split, 2] else _previous(corner)
+                    a = next_of(corner) if splits[split, 2] else previous_of(corner)
                     kept[count - 1 - splits[split, 1]] = a
                     split -= 1
-        counts[1], counts[2] = vertices, top + 1
+        counts[1], counts[2], counts[3] = vertices, top + 1, merged
         return 0
 
 
@@ -192,8 +177,8 @@ cpdef int64_t close(
             _join(opposite, corner, a)
             _join(opposite, corner + 1, b)
             _join(opposite, corner + 2, c)
-            vertex[corner], vertex[corner + 1] = vertex[_next(b)], vertex[_next(c)]
-            vertex[corner + 2] = vertex[_next(a)]
+            vertex[corner], vertex[corner + 1] = vertex[next_of(b)], vertex[next_of(c)]
+            vertex[corner + 2] = vertex[next_of(a)]
             faces += 1
         return faces
 
@@ -214,7 +199,7 @@ cpdef int64_t split(
             if seam[k] and opposite[k] >= 0:
                 cut[k] = -1
                 corner = <int32_t> k
-                touched[vertex[_next(corner)]] = touched[vertex[_previous(corner)]] = 1
+                touched[vertex[next_of(corner)]] = touched[vertex[previous_of(corner)]] = 1
         for v in range(len(leftmost)):
             if not touched[v] or leftmost[v] < 0:
                 continue
@@ -222,7 +207,7 @@ cpdef int64_t split(
             begin = corner = leftmost[v]
             while corner >= 0:
                 begin = corner
-                corner = _left(cut, corner)
+                corner = left_of(cut, corner)
                 if corner == leftmost[v]:
                     begin = corner
                     break
@@ -230,21 +215,21 @@ cpdef int64_t split(
             k = v
             corner = begin
             while True:
-                if corner != begin and cut[_next(corner)] < 0:
+                if corner != begin and cut[next_of(corner)] < 0:
                     if vertices >= len(first):
                         return -1
                     k = vertices
                     first[k] = corner
                     vertices += 1
                 parts[corner] = <int32_t> k
-                corner = _right(opposite, corner)
+                corner = right_of(opposite, corner)
                 if corner < 0 or corner == begin:
                     break
         return vertices
 
 
 cdef inline bint _open(const int32_t[::1] opposite, const int32_t[::1] leftmost, int32_t vertex) noexcept nogil:
-    return leftmost[vertex] < 0 or opposite[_next(leftmost[vertex])] < 0
+    return leftmost[vertex] < 0 or opposite[next_of(leftmost[vertex])] < 0
 
 
 cdef inline void _meet(
@@ -286,11 +271,11 @@ cpdef int64_t by_depth(
                     seen[corner // 3] = 1
                     new = entry[vertex[corner]] < 0
                     _meet(vertex, corner, entry, order, &met)
-                    right = opposite[_next(corner)]
+                    right = opposite[next_of(corner)]
                     if new and right >= 0 and not _open(opposite, leftmost, vertex[corner]):
                         corner = right
                         continue
-                    left = opposite[_previous(corner)]
+                    left = opposite[previous_of(corner)]
                     done_right = right < 0 or seen[right // 3]
                     done_left = left < 0 or seen[left // 3]
                     if done_right and done_left:
@@ -353,7 +338,7 @@ cpdef int64_t by_degree(
                 while True:
                     seen[corner // 3] = 1
                     _meet(vertex, corner, entry, order, &met)
-                    right, left = opposite[_next(corner)], opposite[_previous(corner)]
+                    right, left = opposite[next_of(corner)], opposite[previous_of(corner)]
                     done_right = right < 0 or seen[right // 3]
                     done_left = left < 0 or seen[left // 3]
                     if not done_left:
@@ -376,51 +361,83 @@ cpdef int64_t by_degree(
         return met
 
 
-cpdef int64_t points(
-    const int32_t[::1] opposite, const int32_t[::1] leftmost, const int32_t[:, ::1] parts, const uint8_t[::1] touched,
-    int32_t[::1] point, int32_t[::1] first,
+cpdef int64_t without_gone(
+    int32_t[::1] leftmost, const int32_t[::1] gone, int32_t[::1] number, int32_t[::1] holder
 ) noexcept:
-    """Parts vertices into points, at whose corners all ``parts`` (surfaces, corners) are the same; how many there are.
+    """Gives the numbers of vertices that are gone to the last ones, in turn; how many vertices there are.
 
-    ``point`` comes filled with the vertex at each corner, and ``first`` (with a place more for every corner) with
-    ``leftmost``. Returns -1 when the surface is unsound.
+    ``number`` and ``holder``, which vertex has a number, come filled with their own; ``leftmost`` is put in their order.
     """
-    cdef int64_t v, s, k, found = len(leftmost)
+    cdef int64_t k, count = len(leftmost)
+    with nogil:
+        for k in range(len(gone)):
+            while count > 0 and leftmost[count - 1] < 0:
+                count -= 1
+            if count - 1 < gone[k]:
+                continue
+            holder[gone[k]] = holder[count - 1]
+            number[holder[gone[k]]] = gone[k]
+            leftmost[gone[k]] = leftmost[count - 1]
+            leftmost[count - 1] = -1
+            count -= 1
+        while count > 0 and leftmost[count - 1] < 0:
+            count -= 1
+        return count
+
+
+cpdef int64_t points(
+    const int32_t[::1] opposite, const int32_t[::1] vertex, const int32_t[::1] leftmost, const int32_t[:, ::1] parts,
+    const uint8_t[::1] touched, int32_t[::1] number, int32_t[::1] point, int32_t[::1] first,
+) noexcept:
+    """Numbers the points, vertex by vertex; how many there are, or -1 when the surface is unsound.
+
+    A point is at all corners of a vertex, or, of those that are ``touched`` by seams, at those at which all ``parts``
+    (surfaces, corners) are the same. ``point`` comes to hold the point at each corner, ``first`` a corner of each,
+    ``number`` the first point of each vertex.
+    """
+    cdef int64_t v, s, k, found = 0
     cdef int32_t begin, corner, last
     cdef bint same
     with nogil:
         for v in range(len(leftmost)):
             begin = leftmost[v]
-            if not touched[v] or begin < 0:
+            number[v] = <int32_t> found
+            if begin < 0:
                 continue
-            if opposite[_next(begin)] >= 0:
+            if found >= len(first):
+                return -1
+            if not touched[v]:
+                first[found] = begin
+                found += 1
+                continue
+            if opposite[next_of(begin)] >= 0:
                 # No boundary: from a seam on, where there is one.
-                corner = begin
-                while True:
-                    last, corner = corner, _right(opposite, corner)
-                    if corner < 0:
-                        return -1
-                    same = True
-                    for s in range(parts.shape[0]):
-                        same = same and parts[s, last] == parts[s, corner]
-                    if not same or corner == begin:
+                for s in range(parts.shape[0]):
+                    corner = leftmost[v]
+                    while True:
+                        corner = right_of(opposite, corner)
+                        if corner < 0:
+                            return -1
+                        if corner == leftmost[v] or parts[s, corner] != parts[s, leftmost[v]]:
+                            break
+                    if corner != leftmost[v]:
                         begin = corner
                         break
-            first[v] = begin
-            k = v
             last, corner = begin, begin
             while True:
-                same = True
+                same = corner != begin
                 for s in range(parts.shape[0]):
                     same = same and parts[s, last] == parts[s, corner]
                 if not same:
                     if found >= len(first):
                         return -1
-                    k = found
-                    first[k] = corner
+                    first[found] = corner
                     found += 1
-                point[corner] = <int32_t> k
-                last, corner = corner, _right(opposite, corner)
+                point[corner] = <int32_t> (found - 1)
+                last, corner = corner, right_of(opposite, corner)
                 if corner < 0 or corner == begin:
                     break
+        for k in range(len(point)):
+            if not touched[vertex[k]]:
+                point[k] = number[vertex[k]]
         return found

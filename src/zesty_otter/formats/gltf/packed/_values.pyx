@@ -6,16 +6,10 @@ beyond comes in again at the other side. Parallelograms: Touma and Gotsman, "Tri
 """
 
 from libc.math cimport fabsf, sqrt, sqrtf
-from libc.stdint cimport int32_t, int64_t, uint32_t, uint64_t, uint8_t
+from libc.stdint cimport int32_t, int64_t, uint64_t, uint8_t
 from libc.stdlib cimport llabs
 
-
-cdef inline int32_t _next(int32_t corner) noexcept nogil:
-    return corner - 2 if <uint32_t> corner % 3 == 2 else corner + 1
-
-
-cdef inline int32_t _previous(int32_t corner) noexcept nogil:
-    return corner + 2 if <uint32_t> corner % 3 == 0 else corner - 1
+from zesty_otter.formats.gltf.packed._corner cimport around, next_of, previous_of
 
 
 cdef inline int32_t _corrected(int64_t foreseen, int32_t correction, int64_t low, int64_t high) noexcept nogil:
@@ -41,9 +35,9 @@ cdef inline bint _across(
 ) noexcept nogil:
     """The values at the triangle across: at its far corner and at the edge; whether all are known before ``k``."""
     cdef int32_t far = opposite[corner]
-    if far < 0 or entry[far] >= k or entry[_next(far)] >= k or entry[_previous(far)] >= k:
+    if far < 0 or entry[far] >= k or entry[next_of(far)] >= k or entry[previous_of(far)] >= k:
         return False
-    three[0], three[1], three[2] = entry[far], entry[_next(far)], entry[_previous(far)]
+    three[0], three[1], three[2] = entry[far], entry[next_of(far)], entry[previous_of(far)]
     return True
 
 
@@ -86,16 +80,7 @@ cpdef int64_t chosen_parallelograms(
                     number += 1
                     if number == 4:
                         break
-                if leftwards:
-                    corner = opposite[_next(corner)]
-                    corner = -1 if corner < 0 else _next(corner)
-                    if corner < 0:
-                        leftwards, corner = False, order[k]
-                if not leftwards:
-                    corner = opposite[_previous(corner)]
-                    corner = -1 if corner < 0 else _previous(corner)
-                if corner == order[k]:
-                    break
+                corner = around(opposite, corner, order[k], &leftwards)
             used = 0
             for n in range(number):
                 if runs[number - 1, 0] >= runs[number - 1, 1]:
@@ -145,15 +130,15 @@ cpdef int64_t placements(
     with nogil:
         for k in range(values.shape[0]):
             corner = order[k]
-            ahead, behind = entry[_next(corner)], entry[_previous(corner)]
+            ahead, behind = entry[next_of(corner)], entry[previous_of(corner)]
             foreseen[0] = foreseen[1] = 0
             length = 0
             if ahead < k and behind < k:
                 u = <int64_t> values[behind, 0] - values[ahead, 0]
                 v = <int64_t> values[behind, 1] - values[ahead, 1]
                 if u or v:
-                    tip, a = &positions[place[corner], 0], &positions[place[_next(corner)], 0]
-                    b = &positions[place[_previous(corner)], 0]
+                    tip, a = &positions[place[corner], 0], &positions[place[next_of(corner)], 0]
+                    b = &positions[place[previous_of(corner)], 0]
                     along = 0
                     for j in range(3):
                         edge[j] = <int64_t> b[j] - a[j]
@@ -280,7 +265,7 @@ cpdef int64_t normals(
             corner, leftwards = order[k], True
             here = &positions[place[corner], 0]
             while corner >= 0:
-                ahead, behind = &positions[place[_next(corner)], 0], &positions[place[_previous(corner)], 0]
+                ahead, behind = &positions[place[next_of(corner)], 0], &positions[place[previous_of(corner)], 0]
                 for j in range(3):
                     a[j], b[j] = <int64_t> ahead[j] - here[j], <int64_t> behind[j] - here[j]
                     if llabs(a[j]) > 1 << 26 or llabs(b[j]) > 1 << 26:
@@ -290,16 +275,7 @@ cpdef int64_t normals(
                 z += a[0] * b[1] - a[1] * b[0]
                 if llabs(x) > <int64_t> 1 << 60 or llabs(y) > <int64_t> 1 << 60 or llabs(z) > <int64_t> 1 << 60:
                     return -1
-                if leftwards:
-                    corner = opposite[_next(corner)]
-                    corner = -1 if corner < 0 else _next(corner)
-                    if corner < 0:
-                        leftwards, corner = False, order[k]
-                if not leftwards:
-                    corner = opposite[_previous(corner)]
-                    corner = -1 if corner < 0 else _previous(corner)
-                if corner == order[k]:
-                    break
+                corner = around(opposite, corner, order[k], &leftwards)
             total = llabs(x) + llabs(y) + llabs(z)
             if total > 1 << 29:
                 total //= 1 << 29

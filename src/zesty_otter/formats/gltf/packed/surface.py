@@ -24,6 +24,7 @@ class Surface:
     vertex: Ints  # (3 T,)
     leftmost: Ints  # (V,), -1 for those that are no more
     touched: NDArray[np.uint8]  # (W,) which vertices of the whole lie at a seam; empty where nothing is cut
+    gone: Ints  # the vertices of the whole that became one with others
 
     def by_depth(self) -> tuple[Ints, Ints]:
         """The corner at which each vertex is met, and the place in that order of the vertex at each corner."""
@@ -51,21 +52,34 @@ class Surface:
         cut, parts, first = self.opposite.copy(), self.vertex.copy(), self._first()
         touched = np.zeros(len(self.leftmost), np.uint8)
         vertices = kernels.split(self.opposite, seams, self.vertex, self.leftmost, cut, parts, first, touched)
-        return Surface(cut, parts, first[: sound(vertices)], touched)
+        return Surface(cut, parts, first[: sound(vertices)], touched, self.gone)
 
     def points(self, surfaces: list[Surface]) -> tuple[Ints, Ints]:
-        """The point at each corner, where a vertex is parted as any of ``surfaces`` part it; and a corner of each."""
-        point, first, found = self.vertex.copy(), self._first(), len(self.leftmost)
+        """The point at each corner, where a vertex is parted as any of ``surfaces`` part it; and a corner of each.
+
+        Points stand in the order of the bitstream's own description, so that what a document has of them beside fits.
+        """
+        if not surfaces:
+            # Vertices that became one with others leave no gaps.
+            leftmost, number = self.leftmost.copy(), np.arange(len(self.leftmost), dtype=np.int32)
+            found = kernels.without_gone(leftmost, self.gone, number, number.copy())
+            point, first = number.take(self.vertex), leftmost[:found]
+            if point.max(initial=-1) >= found or first.min(initial=0) < 0:
+                raise UnsoundError("a compressed mesh is damaged")
+            return point, first
         parted = [surface for surface in surfaces if len(surface.touched)]
-        if parted:
-            touched = np.bitwise_or.reduce([surface.touched for surface in parted])
-            parts = np.stack([surface.vertex for surface in parted])
-            found = sound(kernels.points(self.opposite, self.leftmost, parts, touched, point, first))
-        first = first[:found]
-        there = first >= 0
-        if not there.all():
-            point = (np.cumsum(there, dtype=np.int32) - np.int32(1)).take(point)
-        return point, first[there]
+        touched = np.zeros(len(self.leftmost), np.uint8)
+        for surface in parted:
+            touched |= surface.touched
+        parts = np.empty((len(parted), len(self.vertex)), np.int32)
+        for row, surface in zip(parts, parted, strict=True):
+            row[:] = surface.vertex
+        number, point = np.empty(len(self.leftmost), np.int32), np.full(len(self.vertex), -1, np.int32)
+        first = np.empty(len(self.vertex), np.int32)
+        found = kernels.points(self.opposite, self.vertex, self.leftmost, parts, touched, number, point, first)
+        if found < 0 or point.min(initial=0) < 0:
+            raise UnsoundError("a compressed mesh is damaged")
+        return point, first[:found]
 
     def _first(self) -> Ints:
         first = np.empty(len(self.leftmost) + len(self.vertex), np.int32)
@@ -100,13 +114,13 @@ def read_surface(stream: Stream) -> tuple[Surface, list[Surface]]:
     opposite, leftmost = np.full(3 * faces, -1, np.int32), np.full(vertices + merged, -1, np.int32)
     vertex, stack = np.empty(3 * faces, np.int32), np.empty(count + 1, np.int32)
     edges, kept = np.zeros(len(leftmost), np.int32), np.full(count, -1, np.int32)
-    counts = np.array([count, 0, 0], np.int64)
-    sound(kernels.surface(steps, runs, splits, counts, opposite, vertex, leftmost, edges, kept, stack))
+    counts, gone = np.array([count, 0, 0, 0], np.int64), np.empty(min(merged, count), np.int32)
+    sound(kernels.surface(steps, runs, splits, counts, opposite, vertex, leftmost, edges, kept, stack, gone))
     inner = np.empty(counts[2], np.uint8)
     sound(_entropy.bits(closing[1], closing[0], inner))
     if kernels.close(stack, inner, opposite, vertex, leftmost, count) != faces:
         raise UnsoundError("a compressed mesh is damaged")
-    whole = Surface(opposite, vertex, leftmost, np.empty(0, np.uint8))
+    whole = Surface(opposite, vertex, leftmost, np.empty(0, np.uint8), gone[: counts[3]])
     return whole, [whole.cut(_seams(zeros, data, opposite)) for zeros, data in seams]
 
 
