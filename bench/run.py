@@ -22,6 +22,7 @@ from numpy.typing import NDArray
 
 import zesty_otter as zo
 from zesty_otter import formats, jobs
+from zesty_otter.formats.gltf.compressed import packed_rows, unpacked_view
 from zesty_otter.geometry.simplify.collapse import Attribute, simplify
 from zesty_otter.geometry.simplify.deviation import Shape, deviation
 from zesty_otter.geometry.surface.placing import composed
@@ -187,6 +188,11 @@ def _every_format(scene: zo.Scene, folder: Path) -> Iterator[tuple[str, float, s
         took = usual(partial(zo.write, scene, path), 5)
         said = f" (bound {size / 60e6 / reading:.0f})" if ending == ".obj" else ""
         yield f"write {ending}", took / reading, f"reading its bytes{said}"
+
+    rows = np.rint(scene.meshes[0].points * 100).astype("<i2").repeat(2, axis=1)[:, :4]
+    packed, about = packed_rows(rows), {"count": len(rows), "byteStride": 8, "mode": "ATTRIBUTES"}
+    took = usual(lambda: unpacked_view(about, packed), 5)
+    yield f"unpack a view of glTF, {rows.nbytes / 1e6:.0f} MB", took / usual(rows.copy, 5), "copying what is in it"
 
     for ending, text in ((".ply", ply_text(scene.meshes[0])), (".stl", stl_text(scene.meshes[0]))):
         path = folder / f"text{ending}"

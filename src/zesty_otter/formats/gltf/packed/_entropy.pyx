@@ -38,25 +38,25 @@ cpdef int64_t frequencies(const uint8_t[::1] data, int64_t at, uint32_t[::1] sum
 
 
 cpdef int64_t numbers(
-    const uint8_t[::1] data, const uint32_t[::1] sums, int64_t precision, uint32_t[::1] first, uint32_t[::1] out
+    const uint8_t[::1] data, const uint32_t[::1] sums, int64_t precision, uint64_t[::1] table, uint32_t[::1] out
 ) noexcept:
     """Numbers of the frequencies ``sums``, which add up to 2 to the power of ``precision``; 0, or -1 when unsound.
 
-    The bytes are read from the last to the first. ``first`` holds a power of two of places, at most as many as the
-    frequencies add up to; it comes to hold the first number to try for each share of them.
+    The bytes are read from the last to the first. ``table`` holds a power of two of places, at most as many as the
+    frequencies add up to: for each share of them the first number that it can be, its frequency and their sum before it.
     """
     cdef int64_t at = len(data), k, shift = 0, place
     cdef uint32_t base = 4 << precision, mask = (1 << precision) - 1, rest, number = 0
-    cdef uint64_t state
+    cdef uint64_t state, entry
     with nogil:
         if len(sums) < 2 or sums[len(sums) - 1] != mask + 1:
             return -1
-        while len(first) << shift < mask + 1:
+        while len(table) << shift < mask + 1:
             shift += 1
-        for place in range(len(first)):
+        for place in range(len(table)):
             while sums[number + 1] <= place << shift:
                 number += 1
-            first[place] = number
+            table[place] = <uint64_t> number << 42 | <uint64_t> (sums[number + 1] - sums[number]) << 21 | sums[number]
         if not _begun(data, &at, 4, &state):
             return -1
         state += base
@@ -67,7 +67,12 @@ cpdef int64_t numbers(
                 at -= 1
                 state = state << 8 | data[at]
             rest = state & mask
-            number = first[rest >> shift]
+            entry = table[rest >> shift]
+            if rest - (entry & 0x1FFFFF) < (entry >> 21 & 0x1FFFFF):
+                out[k] = <uint32_t> (entry >> 42)
+                state = (state >> precision) * (entry >> 21 & 0x1FFFFF) + rest - (entry & 0x1FFFFF)
+                continue
+            number = <uint32_t> (entry >> 42) + 1
             while sums[number + 1] <= rest:
                 number += 1
             out[k] = number

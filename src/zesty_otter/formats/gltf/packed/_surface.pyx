@@ -228,6 +228,16 @@ cpdef int64_t split(
         return vertices
 
 
+cpdef int64_t at_corners(const int32_t[::1] entry, const int32_t[::1] vertex, int32_t[::1] out) noexcept:
+    """What the vertices at corners have; 0, or -1 where one has nothing."""
+    cdef int64_t k, missing = 0
+    with nogil:
+        for k in range(len(vertex)):
+            out[k] = entry[vertex[k]]
+            missing |= out[k] < 0
+        return -missing
+
+
 cdef inline bint _open(const int32_t[::1] opposite, const int32_t[::1] leftmost, int32_t vertex) noexcept nogil:
     return leftmost[vertex] < 0 or opposite[next_of(leftmost[vertex])] < 0
 

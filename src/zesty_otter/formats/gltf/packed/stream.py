@@ -90,7 +90,7 @@ class Stream:
         sums = np.empty(kinds + 1, np.uint32)
         self.at = sound(kernels.frequencies(self.data, self.at, sums))
         data = self.take(self.number())
-        sound(kernels.numbers(data, sums, precision, np.empty(1 << min(precision, 13), np.uint32), out))
+        sound(kernels.numbers(data, sums, precision, np.empty(1 << min(precision, 13), np.uint64), out))
         return out
 
 
