@@ -413,10 +413,12 @@ def test_smaller_textures_are_read_and_written_as_plain_ones(tmp_path, kind, ext
     (tmp_path / "a.gltf").write_text(json.dumps(document))
     found = zo.read(tmp_path / "a.gltf")
     assert zo.pixels.inspect(found.textures[0].read()).kind == kind
-    assert zo.write(found, tmp_path / "b.glb") is not None
-    written = zo.read(tmp_path / "b.glb").textures[0].read()
-    assert zo.pixels.inspect(written) == zo.pixels.ImageInfo("PNG", 8, 4, "RGB")
-    assert np.abs(np.asarray(zo.pixels.rgba(written), float)[..., :3].mean(axis=(0, 1)) - (150, 90, 40)).max() < 6
+    for ending in ("glb", "obj", "dae", "usda", "usdz", "x3d"):
+        notes = texts(zo.write(found, tmp_path / ending / f"b.{ending}"))
+        assert ending == "glb" or f"was turned from {kind} into PNG" in notes
+        written = zo.read(tmp_path / ending / f"b.{ending}", "m").textures[0].read()
+        assert zo.pixels.inspect(written) == zo.pixels.ImageInfo("PNG", 8, 4, "RGB")
+        assert np.abs(np.asarray(zo.pixels.rgba(written), float)[..., :3].mean(axis=(0, 1)) - (150, 90, 40)).max() < 6
     # It may be required, and stand inside the file.
     del document["textures"][0]["source"]
     document["extensionsRequired"] = [extension]

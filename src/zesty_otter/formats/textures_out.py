@@ -9,11 +9,13 @@ from zesty_otter import pixels
 from zesty_otter.formats.files import Buffer
 from zesty_otter.model import Note, Texture
 
+_YOUNG = ("WEBP", "AVIF")  # kinds of images that are younger than these formats, which few of their readers open
+
 
 class TextureFiles:
     """The textures of one file: each image that was found is written once, ``path`` says where.
 
-    ``kinds`` are those that may be written, as `pixels.inspect` names them; others become PNG.
+    ``kinds`` are those that may be written, as `pixels.inspect` names them; others become PNG, and young ones always.
     """
 
     def __init__(self, stem: str, maker: str, kinds: Sequence[str] = ()) -> None:
@@ -64,7 +66,7 @@ class TextureFiles:
             kind = pixels.inspect(data).kind
             if pixels.is_cut_short(data):
                 self.notes.append(Note("lost", f"texture '{name}' is cut short; it is copied as it is", self.maker))
-            elif self.kinds and kind not in self.kinds:
+            elif kind in _YOUNG or (self.kinds and kind not in self.kinds):
                 self.notes.append(Note("done", f"texture '{name}' was turned from {kind} into PNG", self.maker))
                 return pixels.to_png(data), ".png"
         except pixels.ImageError as error:
