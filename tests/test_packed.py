@@ -131,6 +131,15 @@ def test_long_lists_of_corners_take_as_many_bytes_as_they_need():
         Stream(np.frombuffer(b"\x80\x80", np.uint8)).numbers(1)
 
 
+def test_frequencies_that_add_up_to_more_than_there_can_be_are_refused():
+    # In 32 bits they would come to 4096 again, as they should.
+    most = b"\xfe\xff\xff"  # two more bytes, and 2 ** 22 - 1
+    counts = most * 1024 + struct.pack("<H", 5120 << 2 | 1)
+    data = bytes([1, 1, 0x81, 0x08]) + counts + bytes([4, 0, 0, 0, 0x80])
+    with pytest.raises(UnsoundError, match="damaged"):
+        Stream(np.frombuffer(data, np.uint8)).symbols(5)
+
+
 @pytest.mark.parametrize(
     ("data", "message"),
     [

@@ -4,7 +4,10 @@ from libc.stdint cimport int32_t, int64_t, uint32_t, uint64_t, uint8_t
 
 
 cpdef int64_t frequencies(const uint8_t[::1] data, int64_t at, uint32_t[::1] sums) noexcept:
-    """How often each of ``len(sums) - 1`` numbers comes, added up from 0; returns where it ends, or -1."""
+    """How often each of ``len(sums) - 1`` numbers comes, added up from 0; returns where it ends, or -1.
+
+    Invariant: ``sums`` never fall, as they stay below 2 to the power of 20, the most that numbers are read by.
+    """
     cdef int64_t count = len(sums) - 1, k = 0, more, run
     cdef uint32_t total = 0, share
     with nogil:
@@ -31,6 +34,8 @@ cpdef int64_t frequencies(const uint8_t[::1] data, int64_t at, uint32_t[::1] sum
             if more > 1:
                 share |= <uint32_t> data[at + 2] << 14
             at += 1 + more
+            if share > (1 << 20) - total:
+                return -1
             total += share
             k += 1
             sums[k] = total

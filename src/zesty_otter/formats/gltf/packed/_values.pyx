@@ -268,12 +268,13 @@ cpdef int64_t normals(
                 ahead, behind = &positions[place[next_of(corner)], 0], &positions[place[previous_of(corner)], 0]
                 for j in range(3):
                     a[j], b[j] = <int64_t> ahead[j] - here[j], <int64_t> behind[j] - here[j]
-                    if llabs(a[j]) > 1 << 26 or llabs(b[j]) > 1 << 26:
+                    # Within these, nothing below can overflow.
+                    if llabs(a[j]) > 1 << 30 or llabs(b[j]) > 1 << 30:
                         return -1
                 x += a[1] * b[2] - a[2] * b[1]
                 y += a[2] * b[0] - a[0] * b[2]
                 z += a[0] * b[1] - a[1] * b[0]
-                if llabs(x) > <int64_t> 1 << 60 or llabs(y) > <int64_t> 1 << 60 or llabs(z) > <int64_t> 1 << 60:
+                if llabs(x) > <int64_t> 1 << 61 or llabs(y) > <int64_t> 1 << 61 or llabs(z) > <int64_t> 1 << 61:
                     return -1
                 corner = around(opposite, corner, order[k], &leftwards)
             total = llabs(x) + llabs(y) + llabs(z)
