@@ -132,7 +132,7 @@ def test_small_pictures_show_what_pictures_show(axes, factors):
     scene = Reframe(axes=axes, unit="cm").apply(replace(both, frame=Frame("left up forward", "m")))
     small = small_picture(scene, (176, 112))
     whole = picture(scene, Look(size=(176, 112), words=False, axes=False, smooth=False))
-    one, other = (np.asarray(image, int) for image in (small, whole))
+    one, other = (np.asarray(image.convert("RGB"), int) for image in (small, whole))
     off = np.abs(one - other).max(axis=2) > 2
     ground = (np.abs(other - rgb(PAPER)).max(axis=2) > 2) & (np.abs(one - rgb(PAPER)).max(axis=2) > 2)
     assert (ground & ~off).sum() > 0.95 * ground.sum() > 1000

@@ -263,12 +263,13 @@ def clashing(names: list[str]) -> tuple[str, ...]:
 
 
 _UNTURNED = np.eye(3)
+_AS_ROWS = _UNTURNED.tolist()
 
 
 def leftover(transform: NDArray[np.float64]) -> tuple[str, ...]:
     """The parts of a transform that a clean node does not have: rotation, scale, mirror, shear."""
     linear = transform[:3, :3]
-    if float(np.abs(linear - _UNTURNED).max()) <= 1e-9:
+    if linear.tolist() == _AS_ROWS or float(np.abs(linear - _UNTURNED).max()) <= 1e-9:
         return ()
     gram = linear.T @ linear
     lengths = np.sqrt(np.diag(gram))

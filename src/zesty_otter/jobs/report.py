@@ -258,13 +258,13 @@ def part_of(
     renamed: Sequence[Renamed] | None = None,
     findings: Sequence[Finding] = (),
     notes: Sequence[Note] = (),
-    file: Path | None = None,
+    content: bytes | None = None,
     small: bool = False,
 ) -> Part | None:
     """The pictures and tables of a task's asset, of the file written last: it usually has most beside the mesh.
 
-    Of an asset that was taken apart, the whole scene; else ``file`` is what it was read from. None where it cannot be
-    read. What is not given is found by reading its source, and names by comparing both.
+    Of an asset that was taken apart, the whole scene; else ``content`` is what it was read from. None where it cannot
+    be read. What is not given is found by reading its source, and names by comparing both.
     """
     from zesty_otter.page.report import make_part
 
@@ -281,7 +281,7 @@ def part_of(
         names = [(one.node, one.renamed) for one in compare(before, after).nodes if one.renamed]
     else:
         names = []
-    return make_part(before, after, names, findings, _worth_telling(notes), written=file, small=small)
+    return make_part(before, after, names, findings, _worth_telling(notes), written=content, small=small)
 
 
 def _read(read: Callable[[], Scene]) -> Scene | None:

@@ -18,7 +18,7 @@ from zesty_otter.formats.files import inputs_of
 from zesty_otter.jobs.assemble import ReadPart, assembled
 from zesty_otter.jobs.planning import Part, PlannedOutput, Task, holds_exact
 from zesty_otter.model import Note, Scene
-from zesty_otter.pipeline.delivery import stage
+from zesty_otter.pipeline.delivery import Staged, stage
 from zesty_otter.pipeline.level import linked
 from zesty_otter.pipeline.pieces import Piece, levels_apart
 from zesty_otter.pipeline.wanted import checked, pieces_of, prepare
@@ -127,7 +127,7 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
     notes = [note for scene, _ in read_as.values() for note in scene.notes]
     findings = [finding for _, found in read_as.values() for finding in found]
     used = [one for one, _ in read_as.values()]
-    last: Scene | None = None  # what was read back of the last file that shows meshes
+    last: Staged | None = None  # of the last file that shows meshes
     for output, facets in zip(task.outputs, asked, strict=True):
         scene = read_as[facets][0]
         prepared = prepare(scene, output.wanted)
@@ -158,19 +158,19 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
                     continue
                 folder = staging.with_name(f"{staging.name}-{len(made)}")
                 placing = linked(part.scene, _beside(task, output, path, pieces)) if part.places else part.scene
-                written, arrival, files, found = stage(
+                staged = stage(
                     placing,
                     path.name,
                     folder,
                     keep_hidden=output.wanted.keep_hidden,
                     **format_of(path).known(output.wanted.writing),
                 )
-                notes += [replace(note, **about) for note in written]
-                facts = arrival.facts
-                last = last if format_of(path).only_places else found
+                notes += [replace(note, **about) for note in staged.notes]
+                arrival, facts = staged.arrival, staged.arrival.facts
+                last = last if format_of(path).only_places else staged
                 if part.places:  # what it shows is in other files
                     facts = replace(facts, seen=facts_of(prepared).seen)
-                made.append(Made(output.name, path, files, facts, arrival.problems, bool(arrival.compared)))
+                made.append(Made(output.name, path, staged.files, facts, arrival.problems, bool(arrival.compared)))
     if not made and staging is not None and not any(note.text.startswith(_THERE) for note in notes):
         remedy = "`zesty-otter survey` shows what was read."
         error = InputError("has nothing to write: no mesh with a face is left.", file=task.name, remedy=remedy)
@@ -183,12 +183,12 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
         # Of several pieces all together.
         shown = [one for one in made if not format_of(one.path).only_places] or made
         several = sum(one.output == shown[-1].output for one in made) > len(_kinds_of(task, shown[-1].output))
-        alone = last if not several else None
+        alone = last.found if last is not None and not several else None
         after = whole[shown[-1].output] if alone is None else alone
-        file = None if alone is None else shown[-1].files[shown[-1].path.name][0]
+        content = last.held(shown[-1].path.name) if task.many and last is not None and alone is not None else None
         before = parts_as[asked[-1] if asked else None][0].read
         told = part_of(
-            task, after, before=before, renamed=renamed, findings=broken, notes=notes, file=file, small=task.many
+            task, after, before=before, renamed=renamed, findings=broken, notes=notes, content=content, small=task.many
         )
     return Done(
         tuple(made),

@@ -76,9 +76,7 @@ class Frame:
     @property
     def basis(self) -> NDArray[np.float64]:
         """(3, 3) columns: where +X, +Y and +Z point, in the order left, up, forward."""
-        import numpy as np
-
-        return np.array([_DIRECTIONS[word] for word in self.axes]).T
+        return _basis(self.axes)
 
     @property
     def right_handed(self) -> bool:
@@ -161,6 +159,15 @@ class Frame:
 
     def __str__(self) -> str:
         return f"{' '.join(self.axes)}, {format_unit(self.unit)}"
+
+
+@functools.cache
+def _basis(axes: tuple[str, str, str]) -> NDArray[np.float64]:
+    import numpy as np
+
+    basis = np.array([_DIRECTIONS[word] for word in axes]).T
+    basis.flags.writeable = False  # all frames with these axes get the same
+    return basis
 
 
 @functools.lru_cache(maxsize=512)

@@ -8,6 +8,7 @@ import math
 import operator
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
+from functools import cached_property
 from html import escape
 from pathlib import Path
 from typing import Any
@@ -819,19 +820,19 @@ class Scene:
             if placed.node.mesh is not None:
                 yield placed, placed.node.mesh
 
-    @property
+    @cached_property
     def meshes(self) -> tuple[Mesh, ...]:
         """The distinct meshes, in the order in which the tree first shows them."""
         found = (placed.node.drawn for placed in self.walk())
         return tuple({id(mesh): mesh for mesh in found if mesh is not None}.values())
 
-    @property
+    @cached_property
     def materials(self) -> tuple[Material, ...]:
         """The distinct materials of all slots, in order of appearance."""
         found = (material for mesh in self.meshes for material in mesh.slots if material is not None)
         return tuple({id(material): material for material in found}.values())
 
-    @property
+    @cached_property
     def textures(self) -> tuple[Texture, ...]:
         """The distinct textures of all materials, in order of appearance."""
         found = (use.texture for material in self.materials for use in material.textures.values())

@@ -34,7 +34,6 @@ from zesty_otter.model import (
 from zesty_otter.pictures.edges import edge_kinds
 from zesty_otter.steps import Roles, Textures
 from zesty_otter.steps.assets import Asset, assets_of, level_of
-from zesty_otter.steps.lighter import HeavyMesh
 
 FRAME = Frame("left up forward", "m")
 """The space of everything that is packed."""
@@ -239,6 +238,8 @@ def _reduced(mesh: Mesh, triangles: int, levels: list[Mesh], remarks: list[str])
     if fitting is not None:
         remarks.append(f"{mesh.name}: shown as its level of {count_of(fitting.triangle_count, 'triangle')}")
         return fitting
+    from zesty_otter.steps.lighter import HeavyMesh
+
     (light,) = HeavyMesh(mesh, limit=1.0).lightened([triangles])
     remarks.append(
         f"{mesh.name}: shown with {light.triangle_count:,} of its {count_of(mesh.triangle_count, 'triangle')}"

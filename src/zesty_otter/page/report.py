@@ -15,7 +15,6 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from html import escape
 from importlib import resources
-from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
 
@@ -42,6 +41,7 @@ _FRAME = "width:100%;height:480px;border:1px solid #b9b4a4;border-radius:6px"
 _FOOTINGS = 3_000
 _MOST_MODEL = 1_500_000  # bytes of one asset in the round
 _MOST_MODELS = 24_000_000  # of all of a page
+_JSON = json.JSONEncoder(ensure_ascii=False, allow_nan=False, separators=(",", ":"))
 
 
 @dataclass(frozen=True)
@@ -129,7 +129,7 @@ def _own() -> dict[str, str]:
 
 def make_part(
     before: Scene | None, after: Scene, names: Sequence[tuple[str, str]], findings: Sequence[Finding] = (),
-    notes: Sequence[str] = (), *, written: Path | None = None, small: bool = False,
+    notes: Sequence[str] = (), *, written: bytes | None = None, small: bool = False,
 ) -> Part:  # fmt: skip
     """The pictures and tables of one asset, and it in the round.
 
@@ -143,14 +143,14 @@ def make_part(
         Old and new names of nodes.
     findings : sequence of Finding
     notes : sequence of str
-    written : Path, optional
-        The file that ``after`` was read from, where it is all of it.
+    written : bytes, optional
+        What the file holds that ``after`` was read from, where it is all of it.
     small : bool
         Whether it is one of so many that its picture is a small one.
     """
     after = _roles().apply(after)
     levels, collision = level_facts(after), collision_facts(after)
-    light = as_written(after, written.read_bytes()) if small and written is not None else None
+    light = as_written(after, written) if small and written is not None else None
     packed = light or pack(after, _BUDGET)
     html = "\n".join(
         [
@@ -183,16 +183,15 @@ def parcel(packed: Packed, scene: Scene, findings: Sequence[Finding] = ()) -> st
         "footing": _text(footing),
     }
     # Nothing in it may end the element it stands in.
-    return json.dumps(document, ensure_ascii=False, allow_nan=False, separators=(",", ":")).replace("<", "\\u003c")
+    return _JSON.encode(document).replace("<", "\\u003c")
 
 
 def _text(data: bytes) -> str:
     if not data:
         return ""
-    # As gzip. Of little there is little to gain, and little memory is cleared sooner.
-    packer = (
-        zlib.compressobj(6, zlib.DEFLATED, 31, 8) if len(data) > 1 << 16 else zlib.compressobj(2, zlib.DEFLATED, 31, 5)
-    )
+    # As gzip. Of little there is little to gain, and clearing memory takes longer than packing.
+    back = min(max(len(data).bit_length(), 9), 15)
+    packer = zlib.compressobj(6 if len(data) > 1 << 16 else 1, zlib.DEFLATED, 16 + back, 5 if len(data) < 4096 else 8)
     return base64.b64encode(packer.compress(data) + packer.flush()).decode()
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from functools import cache
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,6 +17,9 @@ from zesty_otter.pictures.camera import Camera, framed
 from zesty_otter.pictures.palette import CLAY, FAINT, INK, PAPER, linear, rgb
 from zesty_otter.pictures.view import LAMP_AT, figure_facing, figure_place, grid_of, seen_of, with_faces, with_figure
 from zesty_otter.shading import with_all_normals
+
+_VIEW = "three-quarter"
+_UNMOVED = np.eye(3, 4)
 
 
 def small_picture(scene: Scene, size: tuple[int, int]) -> Image.Image | None:
@@ -31,7 +35,7 @@ def small_picture(scene: Scene, size: tuple[int, int]) -> Image.Image | None:
     Returns
     -------
     Image or None
-        None where there is nothing to draw, or what it takes more to draw: textures and scattered copies.
+        Of mode RGBX. None where there is nothing to draw, or what it takes more to draw: textures and scattered copies.
 
     Examples
     --------
@@ -49,40 +53,38 @@ def small_picture(scene: Scene, size: tuple[int, int]) -> Image.Image | None:
     if not float((box[1] - box[0]).max()) > 0:
         return None
     figure = figure_place(box) if scene.frame.unit is not None else None
-    camera = framed(box if figure is None else with_figure(box, figure), "three-quarter", size)
-    image, depth = _ground(camera, box), np.full((size[1], size[0]), np.inf, np.float32)
+    camera = framed(box if figure is None else with_figure(box, figure), _VIEW, size)
+    # The camera looks from above, so nothing of a scene is behind the ground.
+    image, depth = _paper(size).copy(), np.full((size[1], size[0]), np.inf, np.float32)
+    raster.strokes(grid_of(box)[0], _placed(camera, _UNMOVED), camera.scale, camera.distance, _faint(), image)
     for one, mesh in zip(seen, meshes, strict=True):
-        _put(with_all_normals(mesh), one.world, basis, camera, depth, image)
+        _put(with_all_normals(mesh), basis @ one.world[:3], camera, depth, image)
     if figure is not None:
         _put_figure(figure, camera, depth, image)
-    return Image.frombuffer("RGB", size, image, "raw", "RGB", 0, 1)
+    return Image.frombuffer("RGBX", size, image, "raw", "RGBX", 0, 1)  # a mode that needs no copy
 
 
-def _ground(camera: Camera, box: NDArray[np.float64]) -> NDArray[np.uint8]:
-    """(H, W, 3) paper with a grid. The camera looks from above, so nothing of a scene is behind it."""
-    image = _paper(camera.size).copy()
-    ends, _ = grid_of(box)
-    places = camera.seen(ends.reshape(-1, 3))[:, :2]
-    raster.strokes(np.ascontiguousarray(places).reshape(-1, 4), _faint(), image)
-    return image
+def _placed(camera: Camera, matrix: NDArray[np.float64]) -> NDArray[np.float64]:
+    """(3, 4) what takes points, which a matrix (3, 4) takes to the camera's space, to its axes."""
+    place = camera.axes @ matrix
+    place[:, 3] -= camera.axes @ camera.target
+    return place
 
 
 @cache
 def _paper(size: tuple[int, int]) -> NDArray[np.uint8]:
-    return np.full((size[1], size[0], 3), rgb(PAPER), np.uint8)
+    return np.full((size[1], size[0], 4), (*rgb(PAPER), 255), np.uint8)
 
 
 def _put(
-    mesh: Mesh, world: NDArray[np.float64], basis: NDArray[np.float64], camera: Camera, depth: NDArray[np.float32],
-    image: NDArray[np.uint8],
-) -> None:  # fmt: skip
+    mesh: Mesh, matrix: NDArray[np.float64], camera: Camera, depth: NDArray[np.float32], image: NDArray[np.uint8]
+) -> None:
     corners, face = mesh.surface(triangulate)
     layer = mesh.normals
     if not len(corners) or layer is None:
         return
-    matrix = basis @ world[:3, :3]
-    turn = cofactors_of(matrix)
-    signed = float(matrix[0] @ turn[0])
+    turn = cofactors_of(matrix[:, :3])
+    signed = float(matrix[0, :3] @ turn[0])
     color = np.array([(*slot.base_color[:3], slot.two_sided) if slot else _clay() for slot in mesh.slots or (None,)],
                      np.float32)  # fmt: skip
     slot = mesh.slot_of_face[face] if len(mesh.slots) > 1 else np.zeros(len(face), np.int32)
@@ -92,7 +94,7 @@ def _put(
         (color, slot),
         depth,
         image,
-        place=np.column_stack([camera.axes @ matrix, camera.axes @ (basis @ world[:3, 3] - camera.target)]),
+        place=_placed(camera, matrix),
         turn=turn if signed >= 0 else -turn,
         light=LAMP_AT @ camera.axes,
         toward=camera.axes[2],
@@ -103,16 +105,15 @@ def _put(
 
 
 def _put_figure(at: NDArray[np.float64], camera: Camera, depth: NDArray[np.float32], image: NDArray[np.uint8]) -> None:
-    flat, own = figure_facing(camera, at)
-    corner = np.arange(len(flat), dtype=np.int32)
+    mesh, normals, slot, axes = _figure()
     nowhere = np.zeros(3)
     raster.put(
-        (flat, corner, corner.reshape(-1, 3)),
-        (nowhere[None], np.zeros_like(corner)),
-        (_unlit_ink(), np.zeros(len(flat) // 3, np.int32)),
+        mesh,
+        normals,
+        (_unlit_ink(), slot),
         depth,
         image,
-        place=np.column_stack([camera.axes @ own[:3].T, camera.axes @ (own[3] - camera.target)]),
+        place=_placed(camera, np.column_stack([axes, at])),
         turn=np.eye(3),
         light=nowhere,
         toward=nowhere,
@@ -120,6 +121,17 @@ def _put_figure(at: NDArray[np.float64], camera: Camera, depth: NDArray[np.float
         distance=camera.distance,
         mirrored=False,
     )
+
+
+@cache
+def _figure() -> tuple[Any, Any, NDArray[np.int32], NDArray[np.float64]]:
+    """What `raster.put` takes of a figure that faces the camera: mesh, normals, slots; and (3, 3) its axes."""
+    camera = framed(np.array([(0.0, 0.0, 0.0), (1.0, 1.0, 1.0)]), _VIEW, (1, 1))
+    flat, own = figure_facing(camera, np.zeros(3))
+    corner = np.arange(len(flat), dtype=np.int32)
+    nothing = np.zeros_like(corner)
+    mesh, normals = (flat, corner, corner.reshape(-1, 3)), (np.zeros((1, 3)), nothing)
+    return mesh, normals, nothing[::3].copy(), own[:3].T
 
 
 @cache

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from itertools import chain
 from pathlib import Path
 from typing import Any
 
 from zesty_otter import audit, formats
 from zesty_otter.audit import Arrival
-from zesty_otter.formats.files import put
+from zesty_otter.formats.files import joined, put
 from zesty_otter.model import Frame, Note, Scene
 
 
@@ -28,9 +28,35 @@ def deliver(scene: Scene, path: Path, *, keep_hidden: bool = False, **settings: 
     return _once(notes, written), arrival_of(scene, path, **settings)
 
 
-def stage(
-    scene: Scene, name: str, folder: Path, *, keep_hidden: bool = False, **settings: Any
-) -> tuple[list[Note], Arrival, dict[str, tuple[Path, str]], Scene | None]:
+@dataclass(frozen=True, eq=False)
+class Staged:
+    """What came of writing a scene where nobody looks yet.
+
+    Parameters
+    ----------
+    notes, arrival
+        As of `deliver`.
+    files : dict of str to (Path, str)
+        Every file that was made, by name from where the first will stand: where it is now, and its SHA-256.
+    found : Scene or None
+        What was read back; None where the format can only be written.
+    encoded : Encoded
+        What was written.
+    """
+
+    notes: list[Note]
+    arrival: Arrival
+    files: dict[str, tuple[Path, str]]
+    found: Scene | None
+    encoded: formats.Encoded
+
+    def held(self, name: str) -> bytes | None:
+        """What a file holds, where that is in memory still."""
+        pieces = self.encoded.files[name]
+        return joined(pieces) if isinstance(pieces, list) else None
+
+
+def stage(scene: Scene, name: str, folder: Path, *, keep_hidden: bool = False, **settings: Any) -> Staged:
     """Write a scene, called like its file, to a folder that nobody looks into yet, and compare.
 
     Parameters
@@ -39,15 +65,6 @@ def stage(
         The name the file is to have; the files it names go by that.
     folder : Path
         Not there yet. A file that stands alone is put beside it, which saves making it.
-
-    Returns
-    -------
-    notes, arrival
-        As of `deliver`.
-    files : dict of str to (Path, str)
-        Every file that was made, by name from where ``name`` will stand: where it is now, and its SHA-256.
-    found
-        What was read back; None where the format can only be written.
     """
     scene, notes = _carried(scene, Path(name), keep_hidden=keep_hidden)
     encoded = formats.format_of(Path(name)).encode(scene, name, **settings)
@@ -57,7 +74,7 @@ def stage(
         places = {one: folder / one for one in encoded.files}
     files = {one: (places[one], put(buffers, places[one])) for one, buffers in encoded.files.items()}
     arrival, found = _compared(scene, places[name], settings)
-    return _once(notes, encoded.notes), replace(arrival, path=name), files, found
+    return Staged(_once(notes, encoded.notes), replace(arrival, path=name), files, found, encoded)
 
 
 def _once(*notes: Sequence[Note]) -> list[Note]:

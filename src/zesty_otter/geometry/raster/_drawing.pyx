@@ -195,6 +195,23 @@ cdef inline void _lit(
     out[2] = b * (0.68 * lamp + 0.26 * sky + 0.14 * head + 0.07)
 
 
+cdef inline void _seen_at(
+    const double[:, ::1] place, double x, double y, double z, double scale, double distance, double wide, double high,
+    double *at
+) noexcept nogil:
+    """Where a point is in the picture (x, y), its depth, and one over its distance; ``place`` as in `put`."""
+    cdef double across, nearer = 1.0, toward, up
+    across = place[0, 0] * x + place[0, 1] * y + place[0, 2] * z + place[0, 3]
+    up = place[1, 0] * x + place[1, 1] * y + place[1, 2] * z + place[1, 3]
+    toward = place[2, 0] * x + place[2, 1] * y + place[2, 2] * z + place[2, 3]
+    if distance < 1e300:
+        nearer = distance / max(distance - toward, 1e-6 * distance)
+    at[0] = wide / 2.0 + scale * nearer * across
+    at[1] = high / 2.0 - scale * nearer * up
+    at[2] = -nearer if distance < 1e300 else -toward
+    at[3] = nearer
+
+
 cpdef void put(
     const double[:, ::1] points, const int32_t[::1] corner_point, const int32_t[:, ::1] corners,
     const double[:, ::1] normals, const int32_t[::1] normal_of, const float[:, ::1] color, const int32_t[::1] slot,
@@ -210,11 +227,12 @@ cpdef void put(
     as in `finish`.
     """
     cdef bint back, known
-    cdef double away, b0, b1, b2, length, nearer, ox, oy, oz, px, py, s, steps, total, x0, x1, x2, y0, y1, y2, z
+    cdef double b0, b1, b2, length, of0, of1, of_z, ox, oy, oz, per0, per1, per_z, px, py, s, steps, x0, x1, x2, y0, y1, y2, z
     cdef double area, inverse, w0, w1, w2, z0, z1, z2
     cdef double[9] n
     cdef double[12] at
     cdef float[3] lit
+    cdef uint8_t[3] seen
     cdef int64_t bottom, c, high, j, k, left, p, right, t, top, wide, x, y
     cdef int64_t[2] run
     with nogil:
@@ -224,17 +242,9 @@ cpdef void put(
             for k in range(3):
                 c = corners[t, 2 - k if mirrored else k]
                 p = corner_point[c]
-                ox = place[0, 0] * points[p, 0] + place[0, 1] * points[p, 1] + place[0, 2] * points[p, 2] + place[0, 3]
-                oy = place[1, 0] * points[p, 0] + place[1, 1] * points[p, 1] + place[1, 2] * points[p, 2] + place[1, 3]
-                oz = place[2, 0] * points[p, 0] + place[2, 1] * points[p, 1] + place[2, 2] * points[p, 2] + place[2, 3]
-                nearer = 1.0
-                if distance < 1e300:
-                    away = max(distance - oz, 1e-6 * distance)
-                    nearer = distance / away
-                at[4 * k] = wide / 2.0 + scale * nearer * ox
-                at[4 * k + 1] = high / 2.0 - scale * nearer * oy
-                at[4 * k + 2] = -nearer if distance < 1e300 else -oz
-                at[4 * k + 3] = nearer
+                _seen_at(
+                    place, points[p, 0], points[p, 1], points[p, 2], scale, distance, wide, high, &at[4 * k]
+                )
                 p = normal_of[c]
                 for j in range(3):
                     n[3 * k + j] = (
@@ -252,24 +262,23 @@ cpdef void put(
             top = max(<int64_t>ceil(min(y0, y1, y2) - 0.5), 0)
             bottom = min(<int64_t>floor(max(y0, y1, y2) - 0.5), high - 1)
             known = False
+            per0, per1 = (y1 - y2) * inverse, (y2 - y0) * inverse
+            per_z = per0 * (z0 - z2) + per1 * (z1 - z2)
             for y in range(top, bottom + 1):
                 py = y + 0.5
                 _narrow(x0, y0, x1, y1, x2, y2, py, left, right, run)
+                # All of them are affine along a row.
+                of0 = (x1 * (y2 - py) - x2 * (y1 - py)) * inverse
+                of1 = (x2 * (y0 - py) - x0 * (y2 - py)) * inverse
+                of_z = of0 * z0 + of1 * z1 + (1.0 - of0 - of1) * z2
                 for x in range(run[0], run[1] + 1):
                     px = x + 0.5
-                    b0 = ((x1 - px) * (y2 - py) - (x2 - px) * (y1 - py)) * inverse
-                    b1 = ((x2 - px) * (y0 - py) - (x0 - px) * (y2 - py)) * inverse
-                    b2 = 1.0 - b0 - b1
-                    if b0 < 0.0 or b1 < 0.0 or b2 < 0.0:
-                        continue
-                    z = b0 * z0 + b1 * z1 + b2 * z2
-                    if z >= depth[y, x]:
+                    b0, b1, z = of0 + px * per0, of1 + px * per1, of_z + px * per_z
+                    if b0 < 0.0 or b1 < 0.0 or b0 + b1 > 1.0 or z >= depth[y, x]:
                         continue
                     depth[y, x] = z
                     if not known:
-                        b0, b1, b2 = b0 * w0, b1 * w1, b2 * w2
-                        total = b0 + b1 + b2
-                        b0, b1, b2 = b0 / total, b1 / total, b2 / total
+                        b0, b1, b2 = b0 * w0, b1 * w1, (1.0 - b0 - b1) * w2
                         ox = b0 * n[0] + b1 * n[3] + b2 * n[6]
                         oy = b0 * n[1] + b1 * n[4] + b2 * n[7]
                         oz = b0 * n[2] + b1 * n[5] + b2 * n[8]
@@ -287,24 +296,35 @@ cpdef void put(
                             n[0] == n[3] and n[0] == n[6] and n[1] == n[4] and n[1] == n[7] and n[2] == n[5]
                             and n[2] == n[8]
                         )
+                        for k in range(3):
+                            seen[k] = shown[<int64_t>(min(max(lit[k], <float>0.0), <float>1.0) * steps + 0.5)]
                     for k in range(3):
-                        image[y, x, k] = shown[<int64_t>(min(max(lit[k], <float>0.0), <float>1.0) * steps + 0.5)]
+                        image[y, x, k] = seen[k]
 
 
-cpdef void strokes(const float[:, ::1] ends, const uint8_t[::1] color, uint8_t[:, :, ::1] image) noexcept:
-    """Draws lines (N, 4) of x and y from end to end, a pixel wide, over an image."""
+cpdef void strokes(
+    const double[:, ::1] ends, const double[:, ::1] place, double scale, double distance, const uint8_t[::1] color,
+    uint8_t[:, :, ::1] image
+) noexcept:
+    """Draws lines (N, 6) from end to end, a pixel wide, over an image; where they are is said as in `put`."""
     cdef double dx, dy, share
+    cdef double[8] at
     cdef int64_t high, k, n, step, steps, wide, x, y
     with nogil:
         high, wide = image.shape[0], image.shape[1]
         for n in range(len(ends)):
-            dx, dy = ends[n, 2] - ends[n, 0], ends[n, 3] - ends[n, 1]
+            for k in range(2):
+                _seen_at(
+                    place, ends[n, 3 * k], ends[n, 3 * k + 1], ends[n, 3 * k + 2], scale, distance, wide, high,
+                    &at[4 * k],
+                )
+            dx, dy = at[4] - at[0], at[5] - at[1]
             if not (abs(dx) + abs(dy) < 1e6):
                 continue
             steps = <int64_t>ceil(max(abs(dx), abs(dy), 1.0))
             for step in range(steps + 1):
                 share = <double>step / steps
-                x, y = <int64_t>floor(ends[n, 0] + share * dx), <int64_t>floor(ends[n, 1] + share * dy)
+                x, y = <int64_t>floor(at[0] + share * dx), <int64_t>floor(at[1] + share * dy)
                 if 0 <= x < wide and 0 <= y < high:
                     for k in range(3):
                         image[y, x, k] = color[k]
