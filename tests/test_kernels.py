@@ -70,6 +70,29 @@ def test_what_is_farther_than_a_limit_is_measured_to_be(seed, limit):
     assert (surface.farther_than(places, limit) == (distance > limit))[sure].all()
 
 
+@given(st.integers(0, 10**6), st.integers(1, 40), st.sampled_from([1e-4, 1.0, 1e5]), st.sampled_from([0.0, 300.0]))
+def test_many_triangles_are_asked_as_each_alone_would_be(seed, count, size, away):
+    """Distances and rays, half of these along axes and from corner to corner, however full the last leaf is."""
+    dice = np.random.default_rng(seed)
+    points = (dice.integers(0, 4, (3 * count, 3)) + away) * size
+    triangles = np.arange(3 * count, dtype=np.int32).reshape(-1, 3)
+    places = np.concatenate([dice.integers(-1, 5, (20, 3)), dice.uniform(-1, 5, (20, 3))]) * size + away * size
+    ways = np.concatenate(
+        [np.eye(3)[dice.integers(0, 3, 20)] * dice.choice([-1, 1], (20, 1)), dice.normal(size=(20, 3))]
+    )
+    ways /= np.linalg.norm(ways, axis=1, keepdims=True)
+    together, alone = Surface(points, triangles), [Surface(points, triangles[[k]]) for k in range(count)]
+    for ask in (
+        lambda one: one.nearest(places)[0],
+        lambda one: one.nearest(places, ways)[0],
+        lambda one: one.first_hits(places, ways, 0.0)[0],
+        lambda one: one.first_hits(places, ways, 0.1 * size, 3 * size, backs_only=True)[0],
+        lambda one: one.fronts(places, ways, 4 * size)[0],
+    ):
+        least = np.min([ask(one) for one in alone], axis=0)
+        assert ask(together) == pytest.approx(least, rel=1e-9, abs=1e-12 * size)
+
+
 @given(st.integers(0, 10**6), st.integers(1, 60))
 def test_places_are_spread_by_area_and_then_on_the_corners(seed, count):
     points, triangles = ball(seed)

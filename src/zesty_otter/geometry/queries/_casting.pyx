@@ -2,35 +2,7 @@
 
 from libc.math cimport INFINITY, sqrt
 from libc.stdint cimport int64_t
-
-cdef enum:
-    LEAF = 4  # triangles in a leaf, as in `queries._distance`
-    DEEP = 64
-
-
-cdef inline double _entered(
-    const double[:, ::1] boxes, int64_t n, double x, double y, double z, double per_x, double per_y, double per_z,
-    double reach
-) noexcept nogil:
-    """How far along a ray a box begins, infinite where it is not met within reach."""
-    cdef double far, near, one, other
-    if boxes[n, 0] > boxes[n, 3]:  # holds nothing
-        return INFINITY
-    one, other = (boxes[n, 0] - x) * per_x, (boxes[n, 3] - x) * per_x
-    near, far = min(one, other), max(one, other)
-    if near > reach or far < 0.0:
-        return INFINITY
-    one, other = (boxes[n, 1] - y) * per_y, (boxes[n, 4] - y) * per_y
-    near, far = max(near, min(one, other)), min(far, max(one, other))
-    if near > far or far < 0.0:
-        return INFINITY
-    one, other = (boxes[n, 2] - z) * per_z, (boxes[n, 5] - z) * per_z
-    near, far = max(near, min(one, other)), min(far, max(one, other))
-    return max(near, 0.0) if near <= far and far >= 0.0 and near <= reach else INFINITY
-
-
-cdef inline double _per(double along) noexcept nogil:
-    return 1.0 / along if along != 0.0 else 1e300
+from zesty_otter.geometry.queries._boxes cimport DEEP, held, put_nearest_last, put_top, zo_aim, zo_met, zo_ray
 
 
 cdef inline double _met(
@@ -62,18 +34,21 @@ cdef inline double _met(
 
 cpdef void cast(
     const double[:, ::1] places, const double[:, ::1] ways, double reach, const double[:, ::1] corners,
-    const double[:, ::1] boxes, int64_t leaves, double[::1] found, int64_t[::1] triangle, double[:, ::1] shares
+    const float[:, ::1] groups, int64_t leaves, double[::1] found, int64_t[::1] triangle, double[:, ::1] shares
 ) noexcept:
     """What a ray from each place meets first from the front within reach: how far, the triangle and where on it."""
-    cdef double b, best, c, dx, dy, dz, far, left, per_x, per_y, per_z, right, x, y, z
-    cdef int64_t guess = 0, i, k, n, near, size
+    cdef double b, best, c, dx, dy, dz, far, x, y, z
+    cdef float[4] entered
+    cdef float[DEEP] waiting
+    cdef int met
+    cdef int64_t guess = 0, i, k, n, size, t
     cdef int64_t[DEEP] stack
-    cdef double[DEEP] starts
+    cdef zo_ray ray
     with nogil:
         for i in range(len(places)):
             x, y, z = places[i, 0], places[i, 1], places[i, 2]
             dx, dy, dz = ways[i, 0], ways[i, 1], ways[i, 2]
-            per_x, per_y, per_z = _per(dx), _per(dy), _per(dz)
+            zo_aim(&ray, x, y, z, dx, dy, dz)
             best, triangle[i] = reach, -1
             shares[i, 0], shares[i, 1] = 0.0, 0.0
             # What the ray before met is likely to be met again, and nothing farther matters then.
@@ -81,49 +56,44 @@ cpdef void cast(
             if 0.0 <= far < best:
                 best, triangle[i] = far, guess
                 shares[i, 0], shares[i, 1] = b, c
-            stack[0], starts[0], size = 1, 0.0, 1
+            size = put_top(leaves, stack)
+            waiting[0] = waiting[1] = 0.0
             while size > 0:
                 size -= 1
                 n = stack[size]
-                if starts[size] > best:
+                if waiting[size] > best * 1.000001:
                     continue
-                if n >= leaves:
-                    for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
-                        far = _met(corners, k, x, y, z, dx, dy, dz, True, &b, &c)
+                met = zo_met(&groups[n, 0], &ray, best, entered)
+                if n < leaves:
+                    size += put_nearest_last(n, met, entered, stack + size, waiting + size)
+                    continue
+                met = held(met, 4 * (n - leaves), len(corners))
+                for k in range(4):
+                    if met >> k & 1:
+                        t = 4 * (n - leaves) + k
+                        far = _met(corners, t, x, y, z, dx, dy, dz, True, &b, &c)
                         if 0.0 <= far < best:
-                            best, triangle[i] = far, k
+                            best, triangle[i] = far, t
                             shares[i, 0], shares[i, 1] = b, c
-                    continue
-                left = _entered(boxes, 2 * n, x, y, z, per_x, per_y, per_z, best)
-                right = _entered(boxes, 2 * n + 1, x, y, z, per_x, per_y, per_z, best)
-                # The nearer one is looked at first, so it is put on top.
-                near = 0 if left <= right else 1
-                if near == 0 and right < INFINITY:
-                    stack[size], starts[size] = 2 * n + 1, right
-                    size += 1
-                if left < INFINITY:
-                    stack[size], starts[size] = 2 * n, left
-                    size += 1
-                if near == 1 and right < INFINITY:
-                    stack[size], starts[size] = 2 * n + 1, right
-                    size += 1
             found[i] = best if triangle[i] >= 0 else INFINITY
             guess = triangle[i] if triangle[i] >= 0 else guess
 
 
 cpdef void find_open(
     const double[:, ::1] places, const double[:, ::1] normals, const double[:, ::1] rays, double least, double reach,
-    const double[:, ::1] corners, const double[:, ::1] boxes, int64_t leaves, const int64_t[::1] number,
+    const double[:, ::1] corners, const float[:, ::1] groups, int64_t leaves, const int64_t[::1] number,
     float[::1] share
 ) noexcept:
     """The share of the rays from each place, spread about its normal, that meet nothing within reach.
 
     ``rays`` (R, 3) are about (0, 0, 1); they are turned about the normal by an angle that ``number`` of a place sets.
     """
-    cdef bint met
-    cdef double a, ax, ay, az, b, bx, by, bz, c, dx, dy, dz, nx, ny, nz, per_x, per_y, per_z, sign, turn, x, y, z
+    cdef double a, ax, ay, az, b, bx, by, bz, c, dx, dy, dz, nx, ny, nz, sign, turn, x, y, z
+    cdef float[4] entered
+    cdef int met
     cdef int64_t free, i, k, n, r, size
     cdef int64_t[DEEP] stack
+    cdef zo_ray ray
     with nogil:
         for i in range(len(places)):
             nx, ny, nz = normals[i, 0], normals[i, 1], normals[i, 2]
@@ -147,25 +117,26 @@ cpdef void find_open(
                 dx = rays[r, 0] * ax + rays[r, 1] * bx + rays[r, 2] * nx
                 dy = rays[r, 0] * ay + rays[r, 1] * by + rays[r, 2] * ny
                 dz = rays[r, 0] * az + rays[r, 1] * bz + rays[r, 2] * nz
-                per_x, per_y, per_z = _per(dx), _per(dy), _per(dz)
-                met = False
-                stack[0], size = 1, 1
-                while size > 0 and not met:
+                zo_aim(&ray, x, y, z, dx, dy, dz)
+                free += 1
+                size = put_top(leaves, stack)
+                while size > 0:
                     size -= 1
                     n = stack[size]
+                    met = zo_met(&groups[n, 0], &ray, reach, entered)
                     if n >= leaves:
-                        for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
-                            if least < _met(corners, k, x, y, z, dx, dy, dz, False, &b, &c) < reach:
-                                met = True
+                        met = held(met, 4 * (n - leaves), len(corners))
+                    for k in range(4):
+                        if met >> k & 1:
+                            if n < leaves:
+                                stack[size] = 4 * n + k
+                                size += 1
+                            elif least < _met(
+                                corners, 4 * (n - leaves) + k, x, y, z, dx, dy, dz, False, &b, &c
+                            ) < reach:
+                                free -= 1
+                                size = 0
                                 break
-                        continue
-                    if _entered(boxes, 2 * n, x, y, z, per_x, per_y, per_z, reach) < INFINITY:
-                        stack[size] = 2 * n
-                        size += 1
-                    if _entered(boxes, 2 * n + 1, x, y, z, per_x, per_y, per_z, reach) < INFINITY:
-                        stack[size] = 2 * n + 1
-                        size += 1
-                free += not met
             share[i] = <float>free / len(rays)
 
 

@@ -3,6 +3,7 @@
 from libc.math cimport INFINITY, sqrt
 from libc.stdint cimport int32_t, int64_t, uint8_t
 from zesty_otter.geometry._primitives cimport nearest_in_triangle
+from zesty_otter.geometry.queries._boxes cimport DEEP, held, put_nearest_last, put_top, zo_nearer, zo_put, zo_spot
 
 cpdef enum:
     LEAF = 4  # triangles in a leaf
@@ -26,13 +27,32 @@ cpdef void fill_boxes(const double[:, ::1] corners, double[:, ::1] boxes, int64_
                 boxes[n, 3 + j] = max(boxes[2 * n, 3 + j], boxes[2 * n + 1, 3 + j])
 
 
-cdef inline double _to_box(const double[:, ::1] boxes, int64_t n, double x, double y, double z) noexcept nogil:
-    """Squared distance of a position to a box; infinite for one that holds nothing."""
-    cdef double dx, dy, dz
-    dx = max(boxes[n, 0] - x, 0.0, x - boxes[n, 3])
-    dy = max(boxes[n, 1] - y, 0.0, y - boxes[n, 4])
-    dz = max(boxes[n, 2] - z, 0.0, z - boxes[n, 5])
-    return dx * dx + dy * dy + dz * dz
+cpdef void fill_groups(
+    const double[:, ::1] corners, const double[:, ::1] boxes, int64_t leaves, float[:, ::1] groups
+) noexcept:
+    """Of each node n the boxes of its nodes 4 n to 4 n + 3, of each leaf those of its triangles, as `_boxes` says."""
+    cdef double high, low, room = 0.0
+    cdef int64_t c, j, k, n, t
+    with nogil:
+        for j in range(3):
+            room = max(room, -boxes[1, j], boxes[1, 3 + j])
+        room = 1e-7 * room + 1e-37
+        for n in range(1, 2 * leaves):
+            if leaves // 2 <= n < leaves:
+                continue  # right above the leaves, where no group is looked at
+            for k in range(4):
+                for j in range(3):
+                    if n >= leaves:
+                        t = 4 * (n - leaves) + k
+                        low, high = INFINITY, -INFINITY
+                        if t < len(corners):
+                            for c in range(3):
+                                low, high = min(low, corners[t, 3 * c + j]), max(high, corners[t, 3 * c + j])
+                    else:
+                        low, high = boxes[4 * n + k, j], boxes[4 * n + k, 3 + j]
+                    # What holds nothing is a place that nothing comes near.
+                    groups[n, 4 * j + k] = <float>(low - room) if low <= high else <float>1e30
+                    groups[n, 12 + 4 * j + k] = <float>(high + room) if low <= high else <float>1e30
 
 
 cdef inline double _to_triangle(
@@ -57,21 +77,25 @@ cdef inline bint _faces(const double[:, ::1] corners, int64_t t, double x, doubl
 
 cpdef void nearest(
     const double[:, ::1] samples, const double[:, ::1] facing, const double[:, ::1] corners,
-    const double[:, ::1] boxes, int64_t leaves, int64_t[::1] stack, double[::1] distance, int64_t[::1] triangle,
-    double[:, ::1] shares
+    const float[:, ::1] groups, int64_t leaves, double[::1] distance, int64_t[::1] triangle, double[:, ::1] shares
 ) noexcept:
     """The nearest triangle of each sample; samples near each other should follow each other.
 
     Where there are directions to be faced, other triangles do not count; the triangle is -1 when none does.
     """
     cdef bint any_side = len(facing) == 0
-    cdef double best, d, left, right, s, t, x, y, z
+    cdef double best, d, s, t, x, y, z
     cdef double[2] own
-    cdef int64_t far, guess, i, k, n, near, size
+    cdef float[4] away
+    cdef float[DEEP] waiting
+    cdef int met
+    cdef int64_t guess = 0, i, k, n, size, which
+    cdef int64_t[DEEP] stack
+    cdef zo_spot spot
     with nogil:
-        guess = 0
         for i in range(len(samples)):
             x, y, z = samples[i, 0], samples[i, 1], samples[i, 2]
+            zo_put(&spot, x, y, z)
             # What was nearest to the sample before is not far now.
             best = _to_triangle(corners, guess, x, y, z, own)
             s, t = own[0], own[1]
@@ -79,66 +103,64 @@ cpdef void nearest(
                 best, triangle[i] = INFINITY, -1
             else:
                 triangle[i] = guess
-            stack[0] = 1
-            size = 1
+            size = put_top(leaves, stack)
+            waiting[0] = waiting[1] = 0.0
             while size > 0:
                 size -= 1
                 n = stack[size]
-                if _to_box(boxes, n, x, y, z) >= best:
+                if waiting[size] >= best * 1.000001:
                     continue
-                if n >= leaves:
-                    for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
-                        d = _to_triangle(corners, k, x, y, z, own)
-                        if d < best and (any_side or _faces(corners, k, facing[i, 0], facing[i, 1], facing[i, 2])):
-                            best, guess, s, t = d, k, own[0], own[1]
-                            triangle[i] = k
+                met = zo_nearer(&groups[n, 0], &spot, best, away)
+                if n < leaves:
+                    size += put_nearest_last(n, met, away, stack + size, waiting + size)
                     continue
-                left, right = _to_box(boxes, 2 * n, x, y, z), _to_box(boxes, 2 * n + 1, x, y, z)
-                near = 2 * n if left <= right else 2 * n + 1
-                far = 4 * n + 1 - near
-                if max(left, right) < best:
-                    stack[size] = far
-                    size += 1
-                if min(left, right) < best:
-                    stack[size] = near
-                    size += 1
+                met = held(met, 4 * (n - leaves), len(corners))
+                for k in range(4):
+                    if met >> k & 1:
+                        which = 4 * (n - leaves) + k
+                        d = _to_triangle(corners, which, x, y, z, own)
+                        if d < best and (
+                            any_side or _faces(corners, which, facing[i, 0], facing[i, 1], facing[i, 2])
+                        ):
+                            best, guess, s, t = d, which, own[0], own[1]
+                            triangle[i] = which
             distance[i] = sqrt(best)
             shares[i, 0], shares[i, 1] = s, t
 
 
 cpdef void find_far(
-    const double[:, ::1] places, double limit, const double[:, ::1] corners, const double[:, ::1] boxes, int64_t leaves,
-    int64_t[::1] stack, uint8_t[::1] far
+    const double[:, ::1] places, double limit, const double[:, ::1] corners, const float[:, ::1] groups,
+    int64_t leaves, uint8_t[::1] far
 ) noexcept:
     """Whether each place is farther from every triangle than a limit; one near triangle ends the search for it."""
-    cdef double bound = limit * limit, left, right, x, y, z
+    cdef double bound = limit * limit, x, y, z
     cdef double[2] own
+    cdef float[4] away
+    cdef float[DEEP] waiting
+    cdef int met
     cdef int64_t guess = 0, i, k, n, size
+    cdef int64_t[DEEP] stack
+    cdef zo_spot spot
     cdef bint near
     with nogil:
         for i in range(len(places)):
             x, y, z = places[i, 0], places[i, 1], places[i, 2]
+            zo_put(&spot, x, y, z)
             # What was near to the place before mostly is near to this one.
             near = _to_triangle(corners, guess, x, y, z, own) <= bound
-            stack[0] = 1
-            size = 1
+            size = put_top(leaves, stack)
             while size > 0 and not near:
                 size -= 1
                 n = stack[size]
-                if n >= leaves:
-                    for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
-                        if _to_triangle(corners, k, x, y, z, own) <= bound:
-                            near, guess = True, k
-                            break
+                met = zo_nearer(&groups[n, 0], &spot, bound, away)
+                if n < leaves:
+                    size += put_nearest_last(n, met, away, stack + size, waiting + size)
                     continue
-                left, right = _to_box(boxes, 2 * n, x, y, z), _to_box(boxes, 2 * n + 1, x, y, z)
-                # The nearer one is looked at first.
-                if max(left, right) <= bound:
-                    stack[size] = 2 * n + 1 if left <= right else 2 * n
-                    size += 1
-                if min(left, right) <= bound:
-                    stack[size] = 2 * n if left <= right else 2 * n + 1
-                    size += 1
+                met = held(met, 4 * (n - leaves), len(corners))
+                for k in range(4):
+                    if met >> k & 1 and _to_triangle(corners, 4 * (n - leaves) + k, x, y, z, own) <= bound:
+                        near, guess = True, 4 * (n - leaves) + k
+                        break
             far[i] = not near
 
 

@@ -2,48 +2,7 @@
 
 from libc.math cimport INFINITY, fabs
 from libc.stdint cimport int8_t, int64_t, uint8_t
-
-cdef enum:
-    LEAF = 4  # triangles in a leaf, as in `_distance`
-
-
-cdef inline bint _enters(
-    const double[:, ::1] boxes, int64_t n, double x, double y, double z, double dx, double dy, double dz,
-    double reach
-) noexcept nogil:
-    """Whether a ray meets a box within its reach."""
-    cdef double along, far, high, low, near, one, other, start
-    cdef int64_t axis
-    if boxes[n, 0] > boxes[n, 3]:  # holds nothing
-        return False
-    near, far = 0.0, reach
-    for axis in range(3):
-        start = x if axis == 0 else y if axis == 1 else z
-        along = dx if axis == 0 else dy if axis == 1 else dz
-        low, high = boxes[n, axis] - start, boxes[n, 3 + axis] - start
-        if along == 0.0:
-            if low > 0.0 or high < 0.0:
-                return False
-        else:
-            one, other = low / along, high / along
-            near, far = max(near, min(one, other)), min(far, max(one, other))
-    return near <= far
-
-
-cdef inline bint _passes(
-    const double[:, ::1] boxes, int64_t n, double x, double y, double z, double per_x, double per_y, double per_z
-) noexcept nogil:
-    """Whether a ray along no axis meets a box; ``per`` is how far it goes for each unit along the axes."""
-    cdef double far, near, one, other
-    if boxes[n, 0] > boxes[n, 3]:  # holds nothing
-        return False
-    one, other = (boxes[n, 0] - x) * per_x, (boxes[n, 3] - x) * per_x
-    near, far = min(one, other), max(one, other)
-    one, other = (boxes[n, 1] - y) * per_y, (boxes[n, 4] - y) * per_y
-    near, far = max(near, min(one, other)), min(far, max(one, other))
-    one, other = (boxes[n, 2] - z) * per_z, (boxes[n, 5] - z) * per_z
-    near, far = max(near, min(one, other)), min(far, max(one, other))
-    return near <= far and far >= 0.0
+from zesty_otter.geometry.queries._boxes cimport DEEP, held, put_nearest_last, put_top, zo_aim, zo_met, zo_ray
 
 
 cdef inline double _hit(
@@ -96,33 +55,33 @@ cdef inline int64_t _side_met(
 
 cdef inline bint _is_surrounded(
     double x, double y, double z, const double[:, ::1] directions, int64_t spared, const double[:, ::1] corners,
-    const double[:, ::1] boxes, int64_t leaves, int64_t[::1] stack
+    const float[:, ::1] groups, int64_t leaves
 ) noexcept nogil:
-    """Whether rays from a place leave more backs than they enter fronts: all of them but ``spared``.
-
-    None of the rays may be along an axis.
-    """
-    cdef double dx, dy, dz, per_x, per_y, per_z
-    cdef int64_t count, k, n, open_rays = 0, ray, size
-    for ray in range(len(directions)):
-        dx, dy, dz = directions[ray, 0], directions[ray, 1], directions[ray, 2]
-        per_x, per_y, per_z = 1.0 / dx, 1.0 / dy, 1.0 / dz
+    """Whether rays from a place leave more backs than they enter fronts: all of them but ``spared``."""
+    cdef double dx, dy, dz
+    cdef float[4] entered
+    cdef int met
+    cdef int64_t count, k, n, open_rays = 0, turn, size
+    cdef int64_t[DEEP] stack
+    cdef zo_ray ray
+    for turn in range(len(directions)):
+        dx, dy, dz = directions[turn, 0], directions[turn, 1], directions[turn, 2]
+        zo_aim(&ray, x, y, z, dx, dy, dz)
         count = 0
-        stack[0] = 1
-        size = 1
+        size = put_top(leaves, stack)
         while size > 0:
             size -= 1
             n = stack[size]
+            met = zo_met(&groups[n, 0], &ray, INFINITY, entered)
             if n >= leaves:
-                for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
-                    count += _side_met(corners, k, x, y, z, dx, dy, dz)
-                continue
-            if _passes(boxes, 2 * n, x, y, z, per_x, per_y, per_z):
-                stack[size] = 2 * n
-                size += 1
-            if _passes(boxes, 2 * n + 1, x, y, z, per_x, per_y, per_z):
-                stack[size] = 2 * n + 1
-                size += 1
+                met = held(met, 4 * (n - leaves), len(corners))
+            for k in range(4):
+                if met >> k & 1:
+                    if n < leaves:
+                        stack[size] = 4 * n + k
+                        size += 1
+                    else:
+                        count += _side_met(corners, 4 * (n - leaves) + k, x, y, z, dx, dy, dz)
         open_rays += count <= 0
         if open_rays > spared:
             return False
@@ -131,21 +90,21 @@ cdef inline bint _is_surrounded(
 
 cpdef void surrounded(
     const double[:, ::1] places, const double[:, ::1] directions, int64_t spared, const double[:, ::1] corners,
-    const double[:, ::1] boxes, int64_t leaves, int64_t[::1] stack, uint8_t[::1] found
+    const float[:, ::1] groups, int64_t leaves, uint8_t[::1] found
 ) noexcept:
     """Of each place whether the surface goes all round it, as all rays but ``spared`` say."""
     cdef int64_t i
     with nogil:
         for i in range(len(places)):
             found[i] = _is_surrounded(
-                places[i, 0], places[i, 1], places[i, 2], directions, spared, corners, boxes, leaves, stack
+                places[i, 0], places[i, 1], places[i, 2], directions, spared, corners, groups, leaves
             )
 
 
 cpdef int64_t first_outside(
     const double[:, ::1] places, const int8_t[:, :, ::1] known, const double[::1] low, double step,
-    const double[:, ::1] directions, int64_t spared, const double[:, ::1] corners, const double[:, ::1] boxes,
-    int64_t leaves, int64_t[::1] stack
+    const double[:, ::1] directions, int64_t spared, const double[:, ::1] corners, const float[:, ::1] groups,
+    int64_t leaves
 ) noexcept:
     """A place that the surface does not go all round; -1 when it does round all.
 
@@ -169,7 +128,7 @@ cpdef int64_t first_outside(
                 answer = known[<int64_t>x, <int64_t>y, <int64_t>z]
                 if answer < 0:
                     answer = _is_surrounded(
-                        places[i, 0], places[i, 1], places[i, 2], directions, spared, corners, boxes, leaves, stack
+                        places[i, 0], places[i, 1], places[i, 2], directions, spared, corners, groups, leaves
                     )
             if not answer:
                 return i
@@ -178,32 +137,40 @@ cpdef int64_t first_outside(
 
 cpdef void first_hits(
     const double[:, ::1] places, const double[:, ::1] directions, bint backs_only, const double[:, ::1] corners,
-    const double[:, ::1] boxes, int64_t leaves, int64_t[::1] stack, double least, double reach, double[::1] found,
-    int64_t[::1] triangle
+    const float[:, ::1] groups, int64_t leaves, double least, double reach, double[::1] found, int64_t[::1] triangle
 ) noexcept:
     """How far each ray goes, from ``least`` on, before it meets a triangle, and which; from behind, or either side."""
     cdef double best, dx, dy, dz, far, x, y, z
-    cdef int64_t i, k, n, side = 0, size, which
+    cdef float[4] entered
+    cdef float[DEEP] waiting
+    cdef int met
+    cdef int64_t i, k, n, side = 0, size, t, which
+    cdef int64_t[DEEP] stack
+    cdef zo_ray ray
     with nogil:
         for i in range(len(places)):
             x, y, z = places[i, 0], places[i, 1], places[i, 2]
             dx, dy, dz = directions[i, 0], directions[i, 1], directions[i, 2]
+            zo_aim(&ray, x, y, z, dx, dy, dz)
             best, which = reach, -1
-            stack[0] = 1
-            size = 1
+            size = put_top(leaves, stack)
+            waiting[0] = waiting[1] = 0.0
             while size > 0:
                 size -= 1
                 n = stack[size]
-                if not _enters(boxes, n, x, y, z, dx, dy, dz, best):
+                if waiting[size] > best * 1.000001:
                     continue
-                if n >= leaves:
-                    for k in range(LEAF * (n - leaves), min(LEAF * (n - leaves) + LEAF, len(corners))):
-                        far = _hit(corners, k, x, y, z, dx, dy, dz, &side)
+                met = zo_met(&groups[n, 0], &ray, best, entered)
+                if n < leaves:
+                    size += put_nearest_last(n, met, entered, stack + size, waiting + size)
+                    continue
+                met = held(met, 4 * (n - leaves), len(corners))
+                for k in range(4):
+                    if met >> k & 1:
+                        t = 4 * (n - leaves) + k
+                        far = _hit(corners, t, x, y, z, dx, dy, dz, &side)
                         if least < far < best and (side > 0 or not backs_only):
-                            best, which = far, k
-                else:
-                    stack[size], stack[size + 1] = 2 * n, 2 * n + 1
-                    size += 2
+                            best, which = far, t
             found[i], triangle[i] = best if which >= 0 else INFINITY, which
 
 

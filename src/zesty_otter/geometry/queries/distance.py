@@ -32,8 +32,10 @@ class Surface:
         self._order = along_curve((corners[:, :3] + corners[:, 3:6] + corners[:, 6:]) / 3)
         self._corners = corners[self._order]
         self._leaves = 1 << max(-(-len(corners) // kernels.LEAF) - 1, 0).bit_length()
-        self._boxes = np.empty((2 * self._leaves, 6))
-        kernels.fill_boxes(self._corners, self._boxes, self._leaves)
+        boxes = np.empty((2 * self._leaves, 6))
+        kernels.fill_boxes(self._corners, boxes, self._leaves)
+        self._groups = np.empty((2 * self._leaves, 24), np.float32)
+        kernels.fill_groups(self._corners, boxes, self._leaves, self._groups)
 
     def nearest(
         self, samples: NDArray[np.float64], facing: NDArray[np.float64] | None = None
@@ -71,8 +73,8 @@ class Surface:
 
         def measure(first: int, stop: int) -> None:
             kernels.nearest(
-                ordered[first:stop], faced[first:stop], self._corners, self._boxes, self._leaves,
-                np.empty(128, np.int64), distance[first:stop], triangle[first:stop], shares[first:stop],
+                ordered[first:stop], faced[first:stop], self._corners, self._groups, self._leaves,
+                distance[first:stop], triangle[first:stop], shares[first:stop],
             )  # fmt: skip
 
         in_pieces(measure, len(samples), _PIECE)
@@ -105,10 +107,7 @@ class Surface:
         places, far = np.ascontiguousarray(places), np.empty(len(places), bool)
 
         def ask(first: int, stop: int) -> None:
-            kernels.find_far(
-                places[first:stop], limit, self._corners, self._boxes, self._leaves, np.empty(256, np.int64),
-                far[first:stop],
-            )  # fmt: skip
+            kernels.find_far(places[first:stop], limit, self._corners, self._groups, self._leaves, far[first:stop])
 
         in_pieces(ask, len(places), _PIECE)
         return far
@@ -143,9 +142,8 @@ class Surface:
 
         def ask(first: int, stop: int) -> None:
             rays.surrounded(
-                ordered[first:stop], directions, 1, self._corners, self._boxes, self._leaves, np.empty(256, np.int64),
-                found[first:stop],
-            )  # fmt: skip
+                ordered[first:stop], directions, 1, self._corners, self._groups, self._leaves, found[first:stop]
+            )
 
         in_pieces(ask, len(places), max(_PIECE // (8 * rays_of_each), 64))
         back = np.empty_like(found)
@@ -188,11 +186,9 @@ class Surface:
         >>> surface.all_surrounded(np.array([(0.5, 0.5, 0.5)]), unknown, np.zeros(3), 1.0)
         True
         """
-        stack, directions = np.empty(256, np.int64), even_directions(rays_of_each)
-        places = np.ascontiguousarray(places)
+        directions, places = even_directions(rays_of_each), np.ascontiguousarray(places)
         return (
-            rays.first_outside(places, known, low, step, directions, 1, self._corners, self._boxes, self._leaves, stack)
-            < 0
+            rays.first_outside(places, known, low, step, directions, 1, self._corners, self._groups, self._leaves) < 0
         )
 
     def first_hits(
@@ -241,8 +237,8 @@ class Surface:
 
         def follow(first: int, stop: int) -> None:
             rays.first_hits(
-                ordered[first:stop], along[first:stop], backs_only, self._corners, self._boxes, self._leaves,
-                np.empty(256, np.int64), least, reach, found[first:stop], triangle[first:stop],
+                ordered[first:stop], along[first:stop], backs_only, self._corners, self._groups, self._leaves,
+                least, reach, found[first:stop], triangle[first:stop],
             )  # fmt: skip
 
         in_pieces(follow, len(places), _PIECE)
@@ -286,7 +282,7 @@ class Surface:
 
         def follow(first: int, stop: int) -> None:
             casting.cast(
-                places[first:stop], directions[first:stop], reach, self._corners, self._boxes, self._leaves,
+                places[first:stop], directions[first:stop], reach, self._corners, self._groups, self._leaves,
                 found[first:stop], triangle[first:stop], shares[first:stop],
             )  # fmt: skip
 
@@ -335,7 +331,7 @@ class Surface:
 
         def follow(first: int, stop: int) -> None:
             casting.find_open(
-                places[first:stop], normals[first:stop], rays, least, reach, self._corners, self._boxes, self._leaves,
+                places[first:stop], normals[first:stop], rays, least, reach, self._corners, self._groups, self._leaves,
                 number[first:stop], share[first:stop],
             )  # fmt: skip
 
