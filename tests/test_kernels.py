@@ -70,7 +70,12 @@ def test_what_is_farther_than_a_limit_is_measured_to_be(seed, limit):
     assert (surface.farther_than(places, limit) == (distance > limit))[sure].all()
 
 
-@given(st.integers(0, 10**6), st.integers(1, 40), st.sampled_from([1e-4, 1.0, 1e5]), st.sampled_from([0.0, 300.0]))
+@given(
+    st.integers(0, 10**6),
+    st.integers(1, 40),
+    st.sampled_from([1e-25, 1e-4, 1.0, 1e5, 1e12]),
+    st.sampled_from([0.0, 300.0]),
+)
 def test_many_triangles_are_asked_as_each_alone_would_be(seed, count, size, away):
     """Distances and rays, half of these along axes and from corner to corner, however full the last leaf is."""
     dice = np.random.default_rng(seed)

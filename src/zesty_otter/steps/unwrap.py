@@ -227,9 +227,11 @@ class Unwrap(_Laying):
             return False
         corners, _ = mesh.surface(triangulate)
         for number, layer in enumerate(mesh.uv_sets):
+            facts = uv_facts(corners, layer.values, layer.index, coverage=False)
+            if facts.missing or facts.outside or facts.zero_area > _flat(mesh, corners):
+                continue
             facts = uv_facts(corners, layer.values, layer.index)
-            flat = facts.zero_area - _flat(mesh, corners)
-            if not facts.missing and not facts.outside and flat <= 0 and facts.overlap <= _OVERLAP * facts.covered:
+            if facts.overlap <= _OVERLAP * facts.covered:
                 name = f" '{layer.name}'" if layer.name else ""
                 notes.append(self.note(f"UV set {number}{name} has no overlap; kept", node=mesh.name))
                 return True

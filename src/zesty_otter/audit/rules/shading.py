@@ -62,7 +62,7 @@ def _uv_bad(subject: Subject) -> Found:
     """UVs that are missing in places or have no area; a second set that overlaps or leaves 0 to 1."""
     for mesh in subject.seen:
         for number, layer in enumerate(mesh.uv_sets[:2]):
-            facts = uv_facts(mesh.surface(triangulate)[0], layer.values, layer.index)
+            facts = uv_facts(mesh.surface(triangulate)[0], layer.values, layer.index, coverage=number == 1)
             if facts.missing:
                 yield mesh.name, f"UV set {number}: {count_of(facts.missing, 'triangle')} without UVs"
             if facts.zero_area:

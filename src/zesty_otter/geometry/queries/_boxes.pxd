@@ -2,7 +2,7 @@
 
 A group is the boxes of four nodes: lowest x of each, lowest y, lowest z, highest x, highest y, highest z. They are a
 little too large (`_distance.fill_groups`), and a place counts with as much room as its numbers lose, so that nothing
-is passed over that double precision would find.
+is passed over that double precision would find, up to lengths of 1e18.
 """
 
 cdef extern from *:
@@ -68,9 +68,9 @@ cdef extern from *:
     #endif
     }
 
-    /* The square of how far a place is from each of four boxes at least; which are nearer than a bound, a bit each. */
+    /* The square of how far a place is from each of four boxes at least; which are not beyond a bound, a bit each. */
     static inline int zo_nearer(const float *group, const zo_spot *spot, double bound, float *away) {
-        const float most = (float) bound * 1.000001f;
+        const float most = bound < 1e37 ? (float) bound * 1.000001f : 3e38f;
     #ifdef ZO_SSE
         const __m128 none = _mm_setzero_ps();
         __m128 total = none;
@@ -81,7 +81,7 @@ cdef extern from *:
             total = _mm_add_ps(total, _mm_mul_ps(off, off));
         }
         _mm_storeu_ps(away, total);
-        return _mm_movemask_ps(_mm_cmplt_ps(total, _mm_set1_ps(most)));
+        return _mm_movemask_ps(_mm_cmple_ps(total, _mm_set1_ps(most)));
     #else
         int nearer = 0;
         for (int j = 0; j < 4; j++) {
@@ -93,7 +93,7 @@ cdef extern from *:
                 total += off * off;
             }
             away[j] = total;
-            nearer |= (total < most) << j;
+            nearer |= (total <= most) << j;
         }
         return nearer;
     #endif

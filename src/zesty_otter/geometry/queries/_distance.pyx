@@ -105,10 +105,10 @@ cpdef void nearest(
                 triangle[i] = guess
             size = put_top(leaves, stack)
             waiting[0] = waiting[1] = 0.0
-            while size > 0:
+            while size > 0 and best > 0.0:
                 size -= 1
                 n = stack[size]
-                if waiting[size] >= best * 1.000001:
+                if waiting[size] > best * 1.000001:
                     continue
                 met = zo_nearer(&groups[n, 0], &spot, best, away)
                 if n < leaves:
