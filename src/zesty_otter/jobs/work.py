@@ -185,7 +185,7 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
         several = sum(one.output == shown[-1].output for one in made) > len(_kinds_of(task, shown[-1].output))
         alone = last.found if last is not None and not several else None
         after = whole[shown[-1].output] if alone is None else alone
-        content = last.held(shown[-1].path.name) if task.many and last is not None and alone is not None else None
+        content = last.content if last is not None and alone is not None else None
         before = parts_as[asked[-1] if asked else None][0].read
         told = part_of(
             task, after, before=before, renamed=renamed, findings=broken, notes=notes, content=content, small=task.many

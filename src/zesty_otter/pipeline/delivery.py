@@ -13,6 +13,8 @@ from zesty_otter.audit import Arrival
 from zesty_otter.formats.files import joined, put
 from zesty_otter.model import Frame, Note, Scene
 
+_LIGHT = 1 << 20  # bytes
+
 
 def deliver(scene: Scene, path: Path, *, keep_hidden: bool = False, **settings: Any) -> tuple[list[Note], Arrival]:
     """Write a scene, called like its file, with some settings, and compare what stands there with what was meant.
@@ -40,20 +42,15 @@ class Staged:
         Every file that was made, by name from where the first will stand: where it is now, and its SHA-256.
     found : Scene or None
         What was read back; None where the format can only be written.
-    encoded : Encoded
-        What was written.
+    content : bytes or None
+        What a light file holds, where that is in memory anyway.
     """
 
     notes: list[Note]
     arrival: Arrival
     files: dict[str, tuple[Path, str]]
     found: Scene | None
-    encoded: formats.Encoded
-
-    def held(self, name: str) -> bytes | None:
-        """What a file holds, where that is in memory still."""
-        pieces = self.encoded.files[name]
-        return joined(pieces) if isinstance(pieces, list) else None
+    content: bytes | None
 
 
 def stage(scene: Scene, name: str, folder: Path, *, keep_hidden: bool = False, **settings: Any) -> Staged:
@@ -74,7 +71,10 @@ def stage(scene: Scene, name: str, folder: Path, *, keep_hidden: bool = False, *
         places = {one: folder / one for one in encoded.files}
     files = {one: (places[one], put(buffers, places[one])) for one, buffers in encoded.files.items()}
     arrival, found = _compared(scene, places[name], settings)
-    return Staged(_once(notes, encoded.notes), replace(arrival, path=name), files, found, encoded)
+    pieces = encoded.files[name]
+    light = isinstance(pieces, list) and sum(memoryview(one).nbytes for one in pieces) <= _LIGHT
+    content = joined(pieces) if light else None
+    return Staged(_once(notes, encoded.notes), replace(arrival, path=name), files, found, content)
 
 
 def _once(*notes: Sequence[Note]) -> list[Note]:
