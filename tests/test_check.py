@@ -123,6 +123,24 @@ def test_what_breaks_a_rule_is_found_and_nothing_sound_is(rule):
     assert check(sound, SHORT) == []
 
 
+@pytest.mark.parametrize(("alpha", "told"), [("opaque", ["clean-up close_holes=..."]), ("mask", [])])
+def test_the_shadow_of_an_open_mesh_is_told_unless_it_is_a_net(alpha, told):
+    """The shadow has no material of its own; that of the mesh it stands for tells."""
+    net = sheet(SQUARE, [[0, 3, 2, 1]]).replace(slots=(Material("mesh", alpha_mode=alpha),))
+    scene = zo.apply(scene_of(Node("net", content=net)), zo.steps.Shadow())
+    assert [one.mend for one in check(scene, TARGET) if one.rule == "not-closed"] == told
+
+
+@pytest.mark.parametrize(
+    ("shape", "faces", "told"), [("surface", 5, []), ("surface", 6, ["a_collision_1"]), ("hull", 5, ["a_collision_1"])]
+)
+def test_a_surface_may_be_as_open_as_its_mesh(shape, faces, told):
+    open_crate = crate().take_faces(np.arange(5))
+    solid = Node("a_collision_1", content=open_crate, role="collision", properties={"shape": shape})
+    scene = scene_of(Node("a", content=crate().take_faces(np.arange(faces))), solid)
+    assert [one.node for one in check(scene, TARGET) if one.rule == "not-closed"] == told
+
+
 @pytest.mark.parametrize("one", [one for one in RULES if one.mend and "..." not in one.mend], ids=lambda one: one.name)
 def test_the_step_that_is_named_mends_it(one):
     found = [finding for finding in check(BROKEN[one.name], SHORT) if finding.rule == one.name]

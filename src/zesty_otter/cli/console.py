@@ -171,7 +171,8 @@ def collision_table(found: Sequence[CollisionFacts]) -> Table:
     shape was taken.
     """
     numbers = ("parts", "corners", "floats", "sinks", "mostly", "sideways", "blocks")
-    made = table("collision of", "shape", *numbers, title="Collision", numbers=numbers, whole=("collision of",))
+    made = table("collision of", "shape", *numbers, title="Collision", numbers=numbers, whole=("collision of", "shape"))
+    made.collapse_padding = True  # nine columns
     for one in found:
         falls = f"{100 * one.falls:.3g} % fall" if one.falls > 0.0005 else _length(one.sinks)
         feet = (_length(one.floats), falls, _length(one.off_95)) if one.places else ("", "nobody stands", "")

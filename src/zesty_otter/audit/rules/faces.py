@@ -97,17 +97,26 @@ def _faces_inward(subject: Subject) -> Found:
 
 @rule("not-closed", "error", "collision existing=replace")
 def _not_closed(subject: Subject) -> Found:
-    """Collision and shadow meshes have to be closed."""
+    """Collision and shadow meshes have to be closed, but for shadows of nets and surfaces of open shells."""
+    of = {one.number: asset for asset in subject.assets for one in asset.rest}
     for one in subject.shown:
         mesh = one.node.drawn
         if one.node.role not in ("collision", "shadow") or mesh is None:
             continue
-        if one.node.role == "shadow" and any(slot and slot.alpha_mode == "mask" for slot in mesh.slots):
+        main = of[one.number].main if one.number in of else ()
+        seen = [other.node.drawn for other in main if other.node.drawn is not None]
+        is_shadow = one.node.role == "shadow"
+        if is_shadow and any(slot and slot.alpha_mode == "mask" for drawn in (mesh, *seen) for slot in drawn.slots):
             continue  # the shadow of a net lets light through
         edges = mesh.surface(topology)
-        if len(edges.border):
-            text = f"is open: {count_of(len(edges.border), 'open edge')}"
-            yield Spot(one.node.name, text, subject.place_of(mesh, edges.edge_points[edges.border[0]]))
+        if not len(edges.border):
+            continue
+        is_surface = one.node.properties.get("shape") == "surface"
+        if is_surface and any(len(drawn.surface(topology).border) for drawn in seen):
+            continue
+        text = f"is open: {count_of(len(edges.border), 'open edge')}"
+        place = subject.place_of(mesh, edges.edge_points[edges.border[0]])
+        yield Spot(one.node.name, text, place, "clean-up close_holes=..." if is_shadow else "")
 
 
 @rule("index-width", "warning", "divide by=size vertices=65535")
