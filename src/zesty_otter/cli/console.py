@@ -172,7 +172,6 @@ def collision_table(found: Sequence[CollisionFacts]) -> Table:
     """
     numbers = ("parts", "corners", "floats", "sinks", "mostly", "sideways", "blocks")
     made = table("collision of", "shape", *numbers, title="Collision", numbers=numbers, whole=("collision of", "shape"))
-    made.collapse_padding = True  # nine columns
     for one in found:
         falls = f"{100 * one.falls:.3g} % fall" if one.falls > 0.0005 else _length(one.sinks)
         feet = (_length(one.floats), falls, _length(one.off_95)) if one.places else ("", "nobody stands", "")
@@ -185,6 +184,10 @@ def collision_table(found: Sequence[CollisionFacts]) -> Table:
             _length(one.sideways),
             _length(one.blocked),
         )
+    # Nine columns: nearer to each other where they would have to be broken else.
+    made.collapse_padding = (
+        results.measure(made, options=results.options.update(max_width=1000)).maximum > results.width
+    )
     # Below the table, which is as wide as many a terminal already.
     reasons = [escape(f"{one.asset}: {one.shape}, as {one.why}") for one in found if one.why]
     made.caption = "\n".join(reasons[:_MOST_REASONS]) or None
