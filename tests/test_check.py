@@ -124,7 +124,7 @@ def test_what_breaks_a_rule_is_found_and_nothing_sound_is(rule):
 
 
 @pytest.mark.parametrize(("alpha", "told"), [("opaque", ["clean-up close_holes=..."]), ("mask", [])])
-def test_the_shadow_of_an_open_mesh_is_told_unless_it_is_a_net(alpha, told):
+def test_the_shadow_of_a_mesh_with_openings_is_told_unless_it_is_a_net(alpha, told):
     """The shadow has no material of its own; that of the mesh it stands for tells."""
     net = sheet(SQUARE, [[0, 3, 2, 1]]).replace(slots=(Material("mesh", alpha_mode=alpha),))
     scene = zo.apply(scene_of(Node("net", content=net)), zo.steps.Shadow())
