@@ -14,6 +14,7 @@ from scipy.spatial import ConvexHull
 
 import zesty_otter
 from zesty_otter.geometry import parallel
+from zesty_otter.geometry.queries import near
 from zesty_otter.geometry.queries.distance import Surface, areas, sampled
 from zesty_otter.geometry.solids.hulls import convex_hull, hull_triangles, rough_hull
 from zesty_otter.geometry.solids.solid import Solid
@@ -96,6 +97,19 @@ def test_many_triangles_are_asked_as_each_alone_would_be(seed, count, size, away
     ):
         least = np.min([ask(one) for one in alone], axis=0)
         assert ask(together) == pytest.approx(least, rel=1e-9, abs=1e-12 * size)
+
+
+@given(st.integers(0, 10**6), st.integers(1, 40))
+def test_what_is_near_is_found_with_and_without_a_tree(seed, count):
+    dice = np.random.default_rng(seed)
+    places, others = (dice.integers(0, 4, (count + k, 3)).astype(float) for k in (0, 3))
+    found = []
+    for few in (1000, 0):
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr(near, "_FEW", few)
+            found.append((set(map(tuple, near.pairs_within(places, 1.0))), near.nearest_away(places, others)))
+    assert found[0][0] == found[1][0]
+    assert found[0][1] == pytest.approx(found[1][1])
 
 
 @given(st.integers(0, 10**6), st.integers(1, 60))

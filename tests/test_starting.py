@@ -56,8 +56,10 @@ def loaded_by(*arguments: object) -> set[str]:
             ["convert", "a.glb", "b.glb"],
             ("scipy", "lxml", "jinja2", "zesty_otter.geometry.solids.decompose", "numpy.ma"),
         ),
+        (["convert", "a.glb", "b.glb", "--collision", "turned-box"], ("scipy", "lxml", "jinja2")),
+        (["convert", "a.glb", "b.glb", "--collision", "parts"], ("scipy", "lxml", "jinja2")),
     ],
-    ids=lambda value: value[0] if isinstance(value, list) else "",
+    ids=lambda value: " ".join(value) if isinstance(value, list) else "",
 )
 def test_a_command_loads_only_what_it_uses(tmp_path, monkeypatch, arguments, none_of):
     monkeypatch.chdir(tmp_path)

@@ -17,6 +17,7 @@ from pydantic import AfterValidator, Field, WithJsonSchema
 
 from zesty_otter._settings import Settings
 from zesty_otter.geometry.queries.distance import areas
+from zesty_otter.geometry.queries.near import nearest_away
 from zesty_otter.geometry.solids.hulls import (
     Hull,
     around_with_corners,
@@ -544,11 +545,9 @@ class _Solved:
 
     def _lies_on(self, mesh: Mesh, way: NDArray[np.float64], shift: NDArray[np.float64], apart: float) -> bool:
         """Whether the points and the middles of the faces are those of another mesh, in whatever order."""
-        from scipy.spatial import cKDTree
-
         for one, other in zip(_places_of(self.mesh), _places_of(mesh), strict=True):
             moved = one @ way + shift
-            if cKDTree(other).query(moved)[0].max() > apart or cKDTree(moved).query(other)[0].max() > apart:
+            if nearest_away(moved, other).max() > apart or nearest_away(other, moved).max() > apart:
                 return False
         return True
 

@@ -493,15 +493,15 @@ def _volume(points: NDArray[np.float64]) -> tuple[float, float]:
     """Volume and area of the hull of points, by their outermost ones when they are many."""
     if len(points) > _OUTLINE:
         points = points[np.unique(np.argmax(_SPREAD @ points.T, axis=1))]
-    from scipy.spatial import ConvexHull, QhullError
-
     if len(points) > 4:
         try:
             hull = hull_triangles(points)
-        except (QhullError, ValueError):
+        except (RuntimeError, ValueError):  # they lie on a plane
             pass
         else:
             return float(hull.volume), float(hull.area)
+    from scipy.spatial import ConvexHull, QhullError
+
     centred = points - points.mean(axis=0)
     flat = centred @ np.linalg.eigh(centred.T @ centred)[1][:, 1:]
     try:

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.geometry.solids import _boxes, _spheres
+from zesty_otter.geometry.solids.hulls import hull_triangles
 from zesty_otter.geometry.surface.placing import rotations
 
 _MOST_SIDES = 2000  # of a hull, that are tried as a side of the box
@@ -19,12 +23,17 @@ def outermost(points: NDArray[np.float64]) -> NDArray[np.float64]:
     """The corners of the convex hull of points (P, 3); all of them when they are few or lie in a plane."""
     if len(points) < 5:
         return points
-    from scipy.spatial import ConvexHull, QhullError
+    found = _hull_of(points)
+    return np.unique(points, axis=0) if found is None else np.asarray(points[np.unique(found.simplices)])
 
+
+def _hull_of(points: NDArray[np.float64]) -> Any:
+    """The hull of points as triangles, as large as one; None where they lie on a plane."""
+    size = float(np.ptp(points, axis=0).max()) or 1.0
     try:
-        return np.asarray(points[ConvexHull(points).vertices])
-    except QhullError:
-        return np.unique(points, axis=0)
+        return hull_triangles((points - points.mean(axis=0)) / size)
+    except (RuntimeError, ValueError):
+        return None
 
 
 def smallest_sphere(points: NDArray[np.float64]) -> tuple[NDArray[np.float64], float]:
@@ -181,26 +190,53 @@ class _Boxes:
 
     def polished(self, axes: NDArray[np.float64]) -> NDArray[np.float64]:
         """A box turned a little about all axes at once, and settled again."""
-        from scipy.optimize import minimize
-
         turned = np.empty((3, 3))
-        best = minimize(
-            lambda by: _boxes.turn(self.corners, axes, by, turned), np.zeros(3), method="Nelder-Mead",
-            options={"initial_simplex": np.vstack([np.zeros(3), 0.1 * np.eye(3)]), "xatol": 1e-9, "fatol": 0.0,
-                     "maxiter": 400},
-        )  # fmt: skip
-        _boxes.turn(self.corners, axes, best.x, turned)
+        by = _downhill(lambda by: _boxes.turn(self.corners, axes, by, turned), 0.1 * np.eye(4, 3, -1), 1e-9, 400)
+        _boxes.turn(self.corners, axes, by, turned)
         return min((axes, self.settled(turned)), key=self.volume)
+
+
+def _downhill(
+    measure: Callable[[NDArray[np.float64]], float], simplex: NDArray[np.float64], apart: float, most: int
+) -> NDArray[np.float64]:
+    """(N,) where a function is least: a simplex (N + 1, N) creeps down until its corners are no farther apart.
+
+    References
+    ----------
+    J. A. Nelder and R. Mead (1965), A simplex method for function minimization.
+    """
+    values = np.array([measure(corner) for corner in simplex])
+    for _ in range(most):
+        order = np.argsort(values, kind="stable")
+        simplex, values = simplex[order], values[order]
+        if np.abs(simplex[1:] - simplex[0]).max() <= apart:
+            break
+        middle = simplex[:-1].mean(axis=0)
+        way = middle - simplex[-1]
+        new = middle + way
+        value = measure(new)
+        if value < values[0]:
+            farther = middle + 2 * way
+            if (lower := measure(farther)) < value:
+                new, value = farther, lower
+        elif value >= values[-2]:
+            least = min(value, float(values[-1]))
+            new = middle + (0.5 if value < values[-1] else -0.5) * way
+            value = measure(new)
+            if value > least:
+                simplex[1:] = (simplex[0] + simplex[1:]) / 2
+                values[1:] = [measure(corner) for corner in simplex[1:]]
+                continue
+        simplex[-1], values[-1] = new, value
+    return np.asarray(simplex[np.argmin(values)])
 
 
 def _side_normals(corners: NDArray[np.float64]) -> NDArray[np.float64]:
     """The directions of the sides of a hull, each once."""
-    from scipy.spatial import ConvexHull, QhullError
-
-    try:
-        normals = ConvexHull(corners).equations[:, :3]
-    except (QhullError, ValueError):
+    found = _hull_of(corners) if len(corners) > 3 else None
+    if found is None:
         return np.zeros((0, 3))
+    normals = found.equations[:, :3]
     normals = normals * np.where(normals[:, :1] < 0, -1.0, 1.0)
     _, first = np.unique(normals.round(6), axis=0, return_index=True)
     return np.asarray(normals[np.sort(first)[:: -(-len(first) // _MOST_SIDES)]])

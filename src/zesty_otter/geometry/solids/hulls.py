@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from zesty_otter.geometry.queries.near import pairs_within
 from zesty_otter.geometry.solids import _hulls
 
 Ints = NDArray[np.int32]
@@ -270,9 +271,7 @@ def tidied(hull: Hull, apart: float) -> Hull:
 
     It may be smaller by as much.
     """
-    from scipy.spatial import cKDTree
-
-    close = cKDTree(hull.points).query_pairs(apart, output_type="ndarray")
+    close = pairs_within(hull.points, apart)
     # The outermost of those that are close to each other stays.
     out = np.linalg.norm(hull.points - hull.points.mean(axis=0), axis=1)
     close = np.where((out[close[:, 0]] < out[close[:, 1]])[:, None], close[:, ::-1], close)
