@@ -534,9 +534,9 @@ def _cut(piece: _Piece, plane: NDArray[np.float64], normals: NDArray[np.float64]
     lead = np.argmax(own == alone[:, None], axis=1)
     turned = tri[across][np.arange(len(across))[:, None], (lead[:, None] + np.arange(3)) % 3]
     a, b, c = turned.T
-    edge, number = np.unique(np.sort(np.concatenate([np.stack([a, b], 1), np.stack([a, c], 1)]), axis=1),
-                             axis=0, return_inverse=True)  # fmt: skip
-    number = number.ravel()
+    ends = np.sort(np.concatenate([np.stack([a, b], 1), np.stack([a, c], 1)]), axis=1).astype(np.int64)
+    edge, number = np.unique(ends[:, 0] * len(piece.points) + ends[:, 1], return_inverse=True)
+    edge = np.stack(np.divmod(edge, len(piece.points)), axis=1)
     from_, to = height[edge[:, 0]], height[edge[:, 1]]
     apart = from_ - to
     share = np.where(apart != 0, from_ / np.where(apart != 0, apart, 1.0), 0.0)[:, None]

@@ -16,7 +16,8 @@ Ints = NDArray[np.int32]
 
 _SAME = 1e-9  # of the size, below which points are one
 _FEW = 400  # points, up to which hulls are made here
-_SLACK = 1e-10  # of the size: what lies less in front of a face is on it
+_SLACK = 1e-10, 1e-9  # of the size: what lies less in front of a face is on it; more where that may tear it
+_SURELY_THICK = 1e-5  # the volume of a hull of a size of one that is not flat
 _HAIR = 1e-6  # of the size: files with 32-bit numbers tell points apart that far from each other
 
 
@@ -46,6 +47,8 @@ class Hull:
     def triangles(self) -> Ints:
         """(T, 3) its faces as fans."""
         size = np.diff(self.face_start)
+        if len(self.corner_point) == 3 * len(size):
+            return self.corner_point.reshape(-1, 3)
         face = np.repeat(np.arange(len(size)), size - 2)
         step = np.arange(len(face)) - np.repeat(np.cumsum(size - 2) - (size - 2), size - 2)
         first = self.face_start[:-1][face]
@@ -93,15 +96,19 @@ def _few_points_hull(points: NDArray[np.float64]) -> _Triangles | None:
     if not 4 <= count <= _FEW:
         return None
     points = np.ascontiguousarray(points)
-    away = points - points.mean(axis=0)
+    away = points - points.sum(axis=0) / count
     # The outermost first: most others are inside then.
     order = np.argsort(-np.einsum("nk,nk->n", away, away), kind="stable")
     faces, planes = np.empty((4 * count, 3), np.int32), np.empty((4 * count, 5))
-    owner = np.full((count, count), -1, np.int32)
-    made = _hulls.hull(
-        points, order, _SLACK, faces, planes, owner, np.zeros(4 * count, np.uint8),
-        np.empty((4 * count, 2), np.int32), np.zeros(4, np.int64),
-    )  # fmt: skip
+    owner, made = np.empty((count, count), np.int32), -1
+    for slack in _SLACK:
+        owner.fill(-1)
+        made = _hulls.hull(
+            points, order, slack, faces, planes, owner, np.zeros(4 * count, np.uint8),
+            np.empty((4 * count, 2), np.int32), np.zeros(4, np.int64),
+        )  # fmt: skip
+        if made >= 0:
+            break
     if made < 0:
         return None
     faces, planes = faces[:made], planes[:made]
@@ -182,6 +189,9 @@ def _spanned(
     low, high = columns.min(axis=1), columns.max(axis=1)
     size, centre = float((high - low).max()) or 1.0, (low + high) / 2
     inner = (points - centre) / size
+    found = _few_points_hull(inner)
+    if found is not None and found.volume > _SURELY_THICK:
+        return inner, found, centre, size
     axes = _principal(inner)
     flat = np.ptp(axes @ np.ascontiguousarray(inner.T), axis=1) < 1e-6
     if flat.any():
@@ -194,7 +204,7 @@ def _spanned(
         for axis in axes[flat]:
             moved = [one + sign * half * axis for one in moved for sign in (-1.0, 1.0)]
         inner = np.concatenate(moved)
-    found = _few_points_hull(inner)
+        found = _few_points_hull(inner)
     if found is None:
         from scipy.spatial import ConvexHull, QhullError
 
@@ -236,12 +246,13 @@ def _as_triangles(inner: NDArray[np.float64], found: Any, centre: NDArray[np.flo
     number[found.simplices.ravel()] = 0
     used = np.flatnonzero(number == 0)
     number[used] = np.arange(len(used))
-    normal = found.equations[:, :3]
-    a, b, c = (inner[found.simplices[:, k]] for k in range(3))
-    agrees = (np.cross(b - a, c - a) * normal).sum(axis=1) > 0
-    rows = number[np.where(agrees[:, None], found.simplices, found.simplices[:, ::-1])].ravel()
-    every = np.arange(len(agrees))
-    return _sized(inner[used], 3 * np.arange(len(agrees) + 1), rows, found, normal, every, centre, size)
+    normal, triangles = found.equations[:, :3], found.simplices
+    if not isinstance(found, _Triangles):  # ours are outward
+        a, b, c = (inner[triangles[:, k]] for k in range(3))
+        agrees = (np.cross(b - a, c - a) * normal).sum(axis=1) > 0
+        triangles = np.where(agrees[:, None], triangles, triangles[:, ::-1])
+    every = np.arange(len(triangles) + 1)
+    return _sized(inner[used], 3 * every, number[triangles].ravel(), found, normal, every[:-1], centre, size)
 
 
 def _sized(
