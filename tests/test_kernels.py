@@ -45,7 +45,9 @@ def points_of_many_kinds(seed: int) -> np.ndarray:
         dice.integers(0, 4, (count, 3)).astype(float),
         dice.normal(size=(count, 3)).round(1),
         dice.normal(size=(count, 3)) * (1, 1, 1e-4),
-    )[seed % 4]
+        # On planes turned any way, but for what 32-bit numbers lose.
+        (dice.integers(0, 6, (4 * count, 3)) @ np.linalg.qr(dice.normal(size=(3, 3)))[0]).astype(np.float32),
+    )[seed % 5].astype(float)
     points = points - points.mean(axis=0)
     return points / max(np.ptp(points, axis=0).max(), 1e-9)
 
@@ -56,10 +58,11 @@ def test_hulls_have_the_volume_and_area_of_another_way(seed):
     if np.linalg.svd(points - points.mean(axis=0), compute_uv=False)[2] < 1e-6:
         return  # flat, which is another matter
     ours, other = hull_triangles(points), ConvexHull(points)
-    assert ours.volume == pytest.approx(other.volume, rel=1e-7, abs=1e-12)
-    assert ours.area == pytest.approx(other.area, rel=1e-7)
+    noise = 10 if seed % 5 == 4 else 1
+    assert ours.volume == pytest.approx(other.volume, rel=noise * 1e-7, abs=1e-12)
+    assert ours.area == pytest.approx(other.area, rel=noise * 1e-7)
     planes = ours.equations
-    assert (points @ planes[:, :3].T + planes[:, 3]).max() < 1e-8
+    assert (points @ planes[:, :3].T + planes[:, 3]).max() < noise * 1e-8
 
 
 @given(st.integers(0, 1000), st.floats(0.01, 0.5))

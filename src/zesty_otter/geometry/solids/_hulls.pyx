@@ -1,18 +1,29 @@
-"""Convex hulls of few points, compiled: points join one after the other, what they see is taken away.
+"""Convex hulls of few points, compiled: what stands out farthest of a face joins, what it sees is taken away.
 
-M. Kallay (1981), "Convex hull made easy"; K. Clarkson and P. Shor (1989) order the points. Whether a result may be
-trusted is looked at when it is done; where it may not, the caller asks a slower and surer way.
+C. Barber, D. Dobkin and H. Huhdanpaa (1996), "The Quickhull algorithm for convex hulls". Whether a result may be trusted
+is looked at when it is done; where it may not, the caller asks a slower and surer way.
 """
 
 from libc.math cimport fabs, sqrt
-from libc.stdint cimport int32_t, int64_t, uint8_t
+from libc.stdint cimport int32_t, int64_t
+
+# What is kept of a face, beside its corners and plane: the faces beyond its edges, the first of the points that wait in
+# front of it and the farthest, whether it is seen, and the next face that points wait for.
+cdef enum:
+    BESIDE = 0
+    WAITING = 3
+    FARTHEST = 4
+    SEEN = 5
+    NEXT = 6
+    LISTED = 7
+    GONE = 2  # what SEEN says of a face that is no more; WAITING then is the next of these
 
 
 cdef inline bint _put_face(
-    const double[:, ::1] points, int32_t[:, ::1] faces, double[:, ::1] planes, int32_t[:, ::1] owner, int64_t f,
-    int64_t a, int64_t b, int64_t c, double least
+    const double[:, ::1] points, int32_t[:, ::1] faces, double[:, ::1] planes, int64_t f, int64_t a, int64_t b,
+    int64_t c, double least
 ) noexcept nogil:
-    """Writes triangle ``f`` and its plane; whether it has any area."""
+    """Writes triangle ``f`` and its plane, with the area; whether it has any."""
     cdef double ux, uy, uz, vx, vy, vz, nx, ny, nz, length
     ux, uy, uz = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
     vx, vy, vz = points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2]
@@ -20,11 +31,11 @@ cdef inline bint _put_face(
     length = sqrt(nx * nx + ny * ny + nz * nz)
     if not length > least:
         return False
-    planes[f, 0], planes[f, 1], planes[f, 2] = nx / length, ny / length, nz / length
-    planes[f, 3] = -(planes[f, 0] * points[a, 0] + planes[f, 1] * points[a, 1] + planes[f, 2] * points[a, 2])
+    nx, ny, nz = nx / length, ny / length, nz / length
+    planes[f, 0], planes[f, 1], planes[f, 2] = nx, ny, nz
+    planes[f, 3] = -(nx * points[a, 0] + ny * points[a, 1] + nz * points[a, 2])
     planes[f, 4] = length / 2
     faces[f, 0], faces[f, 1], faces[f, 2] = <int32_t>a, <int32_t>b, <int32_t>c
-    owner[a, b] = owner[b, c] = owner[c, a] = <int32_t>f
     return True
 
 
@@ -34,11 +45,11 @@ cdef inline double _above(
     return planes[f, 0] * points[p, 0] + planes[f, 1] * points[p, 1] + planes[f, 2] * points[p, 2] + planes[f, 3]
 
 
-cdef inline int64_t _first_four(const double[:, ::1] points, int64_t[::1] four, double slack) noexcept nogil:
+cdef inline int64_t _first_four(const double[:, ::1] points, int64_t *four, double slack) noexcept nogil:
     """Four points that span a volume; whether there are such."""
     cdef int64_t p
     cdef double best, value, ux, uy, uz, vx, vy, vz, nx, ny, nz, length
-    four[0] = four[1] = 0
+    four[0] = four[1] = four[2] = four[3] = 0
     for p in range(len(points)):
         if points[p, 0] < points[four[0], 0]:
             four[0] = p
@@ -83,143 +94,276 @@ cdef inline int64_t _first_four(const double[:, ::1] points, int64_t[::1] four, 
     return True
 
 
+cdef inline int64_t _wait(
+    const double[:, ::1] points, const double[:, ::1] planes, int32_t[:, ::1] links, double[::1] height,
+    int32_t[:, ::1] chain, int64_t f, int64_t p, double slack
+) noexcept nogil:
+    """Lets a point wait for a face that it is in front of; whether it is."""
+    cdef double above = _above(planes, f, points, p)
+    if not above > slack:
+        return False
+    chain[p, 0] = links[f, WAITING]
+    links[f, WAITING] = <int32_t>p
+    if above > height[f]:
+        height[f] = above
+        links[f, FARTHEST] = <int32_t>p
+    return True
+
+
+cdef inline void _list(int32_t[:, ::1] links, int64_t f, int64_t *todo) noexcept nogil:
+    if links[f, WAITING] >= 0 and not links[f, LISTED]:
+        links[f, NEXT] = <int32_t>todo[0]
+        links[f, LISTED] = True
+        todo[0] = f
+
+
+cdef inline void _turn_to(int32_t[:, ::1] links, int64_t f, int64_t before, int64_t now) noexcept nogil:
+    """Face ``f`` has ``now`` beside it where ``before`` was."""
+    cdef int64_t k
+    for k in range(3):
+        if links[f, k] == before:
+            links[f, k] = <int32_t>now
+            return
+
+
+cdef inline int64_t _grow(
+    const double[:, ::1] points, double slack, int32_t[:, ::1] faces, double[:, ::1] planes, int32_t[:, ::1] links,
+    double[::1] height, int32_t[:, ::1] chain, int32_t[:, ::1] rim
+) noexcept nogil:
+    """The triangles of the hull of points, with gaps where faces are gone; how many places, -1 where torn."""
+    cdef int64_t a, b, c, count, depth, edges, f, free, g, k, n, next_one, p, q, todo, waiting
+    cdef int64_t four[4]
+    if not _first_four(points, four, slack):
+        return -1
+    a, b, c, p = four[0], four[1], four[2], four[3]
+    if not (
+        _put_face(points, faces, planes, 0, a, b, c, slack * slack)
+        and _put_face(points, faces, planes, 1, a, p, b, slack * slack)
+        and _put_face(points, faces, planes, 2, b, p, c, slack * slack)
+        and _put_face(points, faces, planes, 3, c, p, a, slack * slack)
+    ):
+        return -1
+    links[0, 0], links[0, 1], links[0, 2] = 1, 2, 3
+    links[1, 0], links[1, 1], links[1, 2] = 3, 2, 0
+    links[2, 0], links[2, 1], links[2, 2] = 1, 3, 0
+    links[3, 0], links[3, 1], links[3, 2] = 2, 1, 0
+    count, free, todo = 4, -1, -1
+    for f in range(4):
+        links[f, WAITING], links[f, FARTHEST], links[f, SEEN], links[f, LISTED] = -1, -1, False, False
+        height[f] = slack
+    for q in range(len(points)):
+        for f in range(4):
+            if _wait(points, planes, links, height, chain, f, q, slack):
+                break
+    for f in range(4):
+        _list(links, f, &todo)
+    while todo >= 0:
+        f = todo
+        todo = links[f, NEXT]
+        links[f, LISTED] = False
+        if links[f, SEEN] or links[f, WAITING] < 0:
+            continue
+        p = links[f, FARTHEST]
+        # What is seen from there, from face to face: what is gone waits in a row to be used again.
+        waiting, edges, depth = -1, 0, 1
+        links[f, SEEN] = True
+        rim[0, 3] = <int32_t>f
+        n = 0
+        while n < depth:
+            f = rim[n, 3]
+            n += 1
+            for k in range(3):
+                g = links[f, k]
+                if links[g, SEEN]:
+                    continue
+                # No more room is given than rounding takes, or faces would meet in hollow edges.
+                if _above(planes, g, points, p) > 1e-12:
+                    if depth >= len(rim):
+                        return -1
+                    links[g, SEEN] = True
+                    rim[depth, 3] = <int32_t>g
+                    depth += 1
+                else:
+                    if edges >= len(rim):
+                        return -1
+                    rim[edges, 0], rim[edges, 1] = faces[f, k], faces[f, (k + 1) % 3]
+                    rim[edges, 2] = <int32_t>g
+                    edges += 1
+                    # Until the new face is there, the old one is beside it.
+                    chain[faces[f, k], 1] = -1
+        for n in range(depth):
+            f = rim[n, 3]
+            q = links[f, WAITING]
+            while q >= 0:
+                next_one = chain[q, 0]
+                if q != p:
+                    chain[q, 0] = <int32_t>waiting
+                    waiting = q
+                q = next_one
+        # The old faces beyond the rim know the seen ones, whose places new ones take: so these are told apart first.
+        for k in range(edges):
+            g = rim[k, 2]
+            a, b = rim[k, 0], rim[k, 1]
+            for n in range(3):
+                if faces[g, n] == b and faces[g, (n + 1) % 3] == a:
+                    links[g, n] = <int32_t>(-2 - k)
+        for n in range(depth):
+            f = rim[n, 3]
+            links[f, SEEN] = GONE
+            links[f, WAITING] = <int32_t>free
+            free = f
+        for k in range(edges):
+            if free >= 0:
+                f = free
+                free = links[f, WAITING]
+            else:
+                f = count
+                count += 1
+                if count > len(faces):
+                    return -1
+                links[f, LISTED] = False
+            a, b, g = rim[k, 0], rim[k, 1], rim[k, 2]
+            if chain[a, 1] >= 0 or not _put_face(points, faces, planes, f, a, b, p, slack * slack):
+                return -1  # the rim goes through a place twice, or straight towards the point
+            chain[a, 1] = <int32_t>f
+            links[f, 0] = <int32_t>g
+            _turn_to(links, g, -2 - k, f)
+            links[f, WAITING], links[f, FARTHEST], links[f, SEEN] = -1, -1, False
+            height[f] = slack
+            rim[k, 3] = <int32_t>f
+        f, n = rim[0, 3], 0
+        while n < edges:
+            g = chain[faces[f, 1], 1]
+            if g < 0 or faces[g, 0] != faces[f, 1] or faces[g, 2] != p:
+                return -1
+            links[f, 1] = <int32_t>g
+            links[g, 2] = <int32_t>f
+            f = g
+            n += 1
+            if f == rim[0, 3]:
+                break
+        if n < edges:
+            return -1  # two rims: what is seen goes round something that is not
+        q = waiting
+        while q >= 0:
+            next_one = chain[q, 0]
+            for k in range(edges):
+                if _wait(points, planes, links, height, chain, rim[k, 3], q, slack):
+                    break
+            q = next_one
+        for k in range(edges):
+            _list(links, rim[k, 3], &todo)
+    return count
+
+
+cdef inline int64_t _closed_up(
+    int32_t[:, ::1] faces, double[:, ::1] planes, int32_t[:, ::1] links, int64_t count
+) noexcept nogil:
+    """Puts the last faces in place of those that are gone; how many there are."""
+    cdef int64_t f = 0, k
+    while f < count:
+        if links[f, SEEN] != GONE:
+            f += 1
+            continue
+        count -= 1
+        if f == count or links[count, SEEN] == GONE:
+            continue
+        for k in range(3):
+            faces[f, k] = faces[count, k]
+            links[f, k] = links[count, k]
+            _turn_to(links, links[f, k], count, f)
+        for k in range(5):
+            planes[f, k] = planes[count, k]
+        links[f, SEEN] = False
+    return count
+
+
+cdef inline bint _sound(
+    const double[:, ::1] points, const int32_t[:, ::1] faces, const double[:, ::1] planes, int32_t[:, ::1] chain,
+    int64_t count, double slack
+) noexcept nogil:
+    """Whether a closed surface is one ball, with no point in front of any face."""
+    cdef int64_t f, k, p, used = 0
+    for p in range(len(points)):
+        chain[p, 0] = 0
+        for f in range(count):
+            if _above(planes, f, points, p) > slack:
+                return False
+    for f in range(count):
+        for k in range(3):
+            chain[faces[f, k], 0] = 1
+    for p in range(len(points)):
+        used += chain[p, 0]
+    return count == 2 * used - 4
+
+
 cdef inline void _share_planes(
-    const double[:, ::1] points, const int32_t[:, ::1] faces, double[:, ::1] planes, const int32_t[:, ::1] owner,
-    uint8_t[::1] done, int32_t[:, ::1] stack, int64_t count, double slack
+    const double[:, ::1] points, const int32_t[:, ::1] faces, double[:, ::1] planes, int32_t[:, ::1] links,
+    int32_t[:, ::1] rim, int64_t count, double slack
 ) noexcept nogil:
     """Gives triangles on one plane the very same one: that of the largest, since those of slivers are crooked."""
-    cdef int64_t a, b, depth, f, g, k, seed
+    cdef int64_t depth, f, g, gap, k, n, seed
     cdef bint flat
     for f in range(count):
-        done[f] = 0
-    while True:
-        seed = -1
-        for f in range(count):
-            if not done[f] and (seed < 0 or planes[f, 4] > planes[seed, 4]):
-                seed = f
-        if seed < 0:
-            return
-        done[seed] = 1
-        stack[0, 0] = <int32_t>seed
+        links[f, SEEN] = False
+        rim[f, 0] = <int32_t>f
+    gap = count // 2
+    while gap > 0:  # sorted by halving gaps, the largest first
+        for n in range(gap, count):
+            f, k = rim[n, 0], n
+            while k >= gap and planes[rim[k - gap, 0], 4] < planes[f, 4]:
+                rim[k, 0] = rim[k - gap, 0]
+                k -= gap
+            rim[k, 0] = <int32_t>f
+        gap //= 2
+    for n in range(count):
+        seed = rim[n, 0]
+        if links[seed, SEEN]:
+            continue
+        links[seed, SEEN] = True
+        rim[0, 1] = <int32_t>seed
         depth = 1
         while depth > 0:
             depth -= 1
-            f = stack[depth, 0]
+            f = rim[depth, 1]
             for k in range(3):
-                a, b = faces[f, k], faces[f, (k + 1) % 3]
-                g = owner[b, a]
-                if done[g]:
+                g = links[f, k]
+                if links[g, SEEN]:
                     continue
                 flat = True
-                for a in range(3):
-                    flat = flat and fabs(_above(planes, seed, points, faces[g, a])) <= slack
+                for gap in range(3):
+                    flat = flat and fabs(_above(planes, seed, points, faces[g, gap])) <= slack
                 if flat:
-                    done[g] = 1
-                    for a in range(4):
-                        planes[g, a] = planes[seed, a]
-                    stack[depth, 0] = <int32_t>g
+                    links[g, SEEN] = True
+                    for gap in range(4):
+                        planes[g, gap] = planes[seed, gap]
+                    rim[depth, 1] = <int32_t>g
                     depth += 1
 
 
-cpdef int64_t hull(
-    const double[:, ::1] points, const int64_t[::1] order, double slack, int32_t[:, ::1] faces, double[:, ::1] planes,
-    int32_t[:, ::1] owner, uint8_t[::1] seen, int32_t[:, ::1] rim, int64_t[::1] four
+cpdef (int64_t, double, double) hull(
+    const double[:, ::1] points, double slack, double trust, bint shared, int32_t[:, ::1] faces, double[:, ::1] planes,
+    int32_t[:, ::1] links, double[::1] height, int32_t[:, ::1] chain, int32_t[:, ::1] rim
 ) noexcept:
-    """The triangles of the hull of points (P, 3) of a size of about one, outward; -1 where it cannot be trusted.
+    """The triangles of the hull of points (P, 3) of a size of about one, outward: how many, their volume and area.
 
-    Points join in ``order``; what lies less than ``slack`` in front of a face is taken to be on it. ``faces`` (F, 3)
-    and ``planes`` (F, 5), with the area last, are filled from the start; ``owner`` (P, P) gets the face each edge is
-    of, ``seen`` (F,), ``rim`` (F, 2) and ``four`` (4,) are room. Invariant: the living faces are a closed surface, and
-    every edge of them is owned by one.
+    None where points are farther in front of them than ``trust``. What lies less than ``slack`` in front of a face is
+    taken to be on it; with ``shared`` the triangles on one plane have the very same. ``faces`` (F, 3) and ``planes`` (F, 5), with the area last,
+    are filled from the start; ``links`` (F, 8), ``height`` (F,), ``chain`` (P, 2) and ``rim`` (F, 4) are room, for as
+    many faces as two for each point and some more. Invariant: the living faces are a closed surface, and each knows
+    those beyond its edges.
     """
-    cdef int64_t a, b, c, count, edges, f, free, g, k, n, p, used
-    cdef bint any_seen
+    cdef int64_t count, f
+    cdef double area = 0.0, volume = 0.0
     with nogil:
-        if not _first_four(points, four, slack):
-            return -1
-        count = 4
-        a, b, c, p = four[0], four[1], four[2], four[3]
-        if not (
-            _put_face(points, faces, planes, owner, 0, a, b, c, slack * slack)
-            and _put_face(points, faces, planes, owner, 1, a, p, b, slack * slack)
-            and _put_face(points, faces, planes, owner, 2, b, p, c, slack * slack)
-            and _put_face(points, faces, planes, owner, 3, c, p, a, slack * slack)
-        ):
-            return -1
-        for n in range(len(order)):
-            p = order[n]
-            any_seen = False
-            for f in range(count):
-                seen[f] = _above(planes, f, points, p) > slack
-                any_seen = any_seen or seen[f]
-            if not any_seen:
-                continue
-            edges = 0
-            for f in range(count):
-                if not seen[f]:
-                    continue
-                for k in range(3):
-                    a, b = faces[f, k], faces[f, (k + 1) % 3]
-                    g = owner[b, a]
-                    if g < 0 or g >= count:
-                        return -1  # the surface is torn: two planes that nearly are one saw different halves of it
-                    if not seen[g]:
-                        if edges >= len(rim):
-                            return -1
-                        rim[edges, 0], rim[edges, 1] = <int32_t>a, <int32_t>b
-                        edges += 1
-            # What is seen makes room for the new faces; holes that are left are filled from the end.
-            free = 0
-            for k in range(edges):
-                while free < count and not seen[free]:
-                    free += 1
-                if free >= len(faces):
-                    return -1
-                a, b = rim[k, 0], rim[k, 1]
-                if not _put_face(points, faces, planes, owner, free, a, b, p, slack * slack):
-                    return -1
-                if free < count:
-                    seen[free] = False
-                else:
-                    seen[free] = False
-                    count += 1
-                free += 1
-            f = 0
-            while f < count:
-                if not seen[f]:
-                    f += 1
-                    continue
-                count -= 1
-                if f == count or seen[count]:
-                    # The last one goes as well, or is the hole.
-                    continue
-                a, b, c = faces[count, 0], faces[count, 1], faces[count, 2]
-                faces[f, 0], faces[f, 1], faces[f, 2] = <int32_t>a, <int32_t>b, <int32_t>c
-                for k in range(5):
-                    planes[f, k] = planes[count, k]
-                owner[a, b] = owner[b, c] = owner[c, a] = <int32_t>f
-                seen[f] = False
-        # Sound when every edge has its other side, the surface is one ball, and no point is in front of it.
+        count = _grow(points, slack, faces, planes, links, height, chain, rim)
+        if count >= 0:
+            count = _closed_up(faces, planes, links, count)
+        if count < 0 or not _sound(points, faces, planes, chain, count, trust):
+            return 0, 0.0, 0.0
+        if shared:
+            _share_planes(points, faces, planes, links, rim, count, 10 * slack)
         for f in range(count):
-            for k in range(3):
-                a, b = faces[f, k], faces[f, (k + 1) % 3]
-                g = owner[b, a]
-                if g < 0 or g >= count or owner[a, b] != f:
-                    return -1
-                if not ((faces[g, 0] == b and faces[g, 1] == a) or (faces[g, 1] == b and faces[g, 2] == a)
-                        or (faces[g, 2] == b and faces[g, 0] == a)):
-                    return -1
-        used = 0
-        for p in range(len(points)):
-            for f in range(count):
-                if _above(planes, f, points, p) > 8 * slack:
-                    return -1
-        for f in range(count):
-            for k in range(3):
-                seen[faces[f, k]] = 2
-        for p in range(len(points)):
-            used += seen[p] == 2
-        if count != 2 * used - 4:
-            return -1
-        _share_planes(points, faces, planes, owner, seen, rim, count, 10 * slack)
-        return count
+            area += planes[f, 4]
+            volume -= planes[f, 4] * _above(planes, f, points, faces[0, 0])
+    return count, volume / 3, area

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.geometry.queries.distance import Surface, areas, even_directions
 from zesty_otter.geometry.simplify.collapse import simplify
+from zesty_otter.geometry.solids import _cuts
 from zesty_otter.geometry.solids.hulls import Hull, around_with_corners, convex_hull, hull_triangles, rough_hull, tidied
 from zesty_otter.geometry.solids.solid import Solid, fits, misfit
 from zesty_otter.geometry.surface.corners import join_points
@@ -139,11 +140,12 @@ class _Piece:
     source: NDArray[np.int64]
 
     @cached_property
-    def edges(self) -> Ints:
-        """(E, 2) the points of each edge."""
+    def edges(self) -> tuple[Ints, Ints]:
+        """(E, 2) the points of each edge, and (T, 3) the edges of each triangle."""
         a, b = self.triangles.ravel().astype(np.int64), np.roll(self.triangles, -1, axis=1).ravel()
-        key = np.unique(np.minimum(a, b) * len(self.points) + np.maximum(a, b))
-        return np.stack([key // len(self.points), key % len(self.points)], axis=1).astype(np.int32)
+        key, edge_of = np.unique(np.minimum(a, b) * len(self.points) + np.maximum(a, b), return_inverse=True)
+        ends = np.stack([key // len(self.points), key % len(self.points)], axis=1)
+        return ends.astype(np.int32), edge_of.astype(np.int32).reshape(-1, 3)
 
 
 class _Work:
@@ -363,16 +365,11 @@ class _Work:
         slack = 1e-7
         if height.max() <= max(slack, self.tolerance * 1e-3) or height.min() >= -max(slack, self.tolerance * 1e-3):
             return None
-        ends = piece.edges
-        from_, to = height[ends[:, 0]], height[ends[:, 1]]
-        crossing = ((from_ > slack) & (to < -slack)) | ((from_ < -slack) & (to > slack))
-        share = (from_[crossing] / (from_[crossing] - to[crossing]))[:, None]
-        a, b = piece.points[ends[crossing, 0]], piece.points[ends[crossing, 1]]
-        on = a + share * (b - a)
-        total = 0.0
-        for side in (height >= -slack, height <= slack):
-            total += self._cost(*_volume(np.concatenate([piece.points[side], on])))
-        return total
+        edges, _ = piece.edges
+        most = len(piece.points) + len(edges)
+        front, back = np.empty((most, 3)), np.empty((most, 3))
+        counts = _cuts.part(piece.points, height, edges, slack, front, back)
+        return sum(self._cost(*_volume(side[:count])) for side, count in zip((front, back), counts, strict=True))
 
     def _merged(self, found: list[Hull], thickness: float) -> list[Hull]:
         """Fewer parts, where the hull of two fits as well as they do, or there are too many."""
@@ -495,7 +492,7 @@ def _volume(points: NDArray[np.float64]) -> tuple[float, float]:
         points = points[np.unique(np.argmax(_SPREAD @ points.T, axis=1))]
     if len(points) > 4:
         try:
-            hull = hull_triangles(points)
+            hull = hull_triangles(points, shared=False)
         except (RuntimeError, ValueError):  # they lie on a plane
             pass
         else:
@@ -516,45 +513,21 @@ _SPREAD = even_directions(160)
 def _cut(piece: _Piece, plane: NDArray[np.float64], normals: NDArray[np.float64]) -> tuple[_Piece, _Piece]:
     """The triangles in front of a plane and those behind it; those across it are cut."""
     height = piece.points @ plane[:3] - plane[3]
-    height = np.where(np.abs(height) <= 1e-7, 0.0, height)
-    tri = piece.triangles
-    sign = np.sign(height[tri]).astype(np.int64)
-    front, back = (sign >= 0).all(axis=1), (sign <= 0).all(axis=1)
-    both = front & back
+    height[np.abs(height) <= 1e-7] = 0.0
     # A face in the plane bounds what is behind it.
-    faces_front = normals[piece.source] @ plane[:3] > 0
-    front, back = front & ~(both & faces_front), back & ~(both & ~faces_front)
-    across = np.flatnonzero(~front & ~back)
-    # The corner that is alone on its side comes first; with one on the plane either of the others is.
-    own = sign[across]
-    total = own.sum(axis=1)
-    alone = np.where(total > 0, -1, 1)
-    has_zero = (own == 0).any(axis=1)
-    alone[has_zero] = 1
-    lead = np.argmax(own == alone[:, None], axis=1)
-    turned = tri[across][np.arange(len(across))[:, None], (lead[:, None] + np.arange(3)) % 3]
-    a, b, c = turned.T
-    ends = np.sort(np.concatenate([np.stack([a, b], 1), np.stack([a, c], 1)]), axis=1).astype(np.int64)
-    edge, number = np.unique(ends[:, 0] * len(piece.points) + ends[:, 1], return_inverse=True)
-    edge = np.stack(np.divmod(edge, len(piece.points)), axis=1)
-    from_, to = height[edge[:, 0]], height[edge[:, 1]]
-    apart = from_ - to
-    share = np.where(apart != 0, from_ / np.where(apart != 0, apart, 1.0), 0.0)[:, None]
-    new = piece.points[edge[:, 0]] + np.clip(share, 0, 1) * (piece.points[edge[:, 1]] - piece.points[edge[:, 0]])
-    points = np.concatenate([piece.points, new])
-    ab, ac = len(piece.points) + number[: len(a)], len(piece.points) + number[len(a) :]
-    # A corner on the plane is its own crossing.
-    ab, ac = np.where(height[b] == 0, b, ab), np.where(height[c] == 0, c, ac)
-    tip = np.stack([a, ab, ac], 1)
-    rest = np.concatenate([np.stack([ab, b, c], 1), np.stack([ab, c, ac], 1)])
-    source = piece.source[across]
-    is_front = alone > 0
+    ahead = normals[piece.source] @ plane[:3] > 0
+    edges, edge_of = piece.edges
+    few, most = 2 * len(piece.triangles), len(piece.points) + len(edges)
+    points = np.empty((most, 3))
+    points[: len(piece.points)] = piece.points
+    front, back = ((np.empty((few, 3), np.int32), np.empty(few, np.int32), np.empty((most, 3))) for _ in range(2))
+    counts = _cuts.cut(
+        points, len(piece.points), piece.triangles, edges, edge_of, height, ahead.view(np.uint8),
+        np.empty(len(edges), np.int32), np.empty(most, np.int32), *front, *back,
+    )  # fmt: skip
     sides = []
-    for mine, whole in ((is_front, front), (~is_front, back)):
-        corners = np.concatenate([tri[whole], tip[mine], rest[np.tile(~mine, 2)]])
-        of = np.concatenate([piece.source[whole], source[mine], np.tile(source, 2)[np.tile(~mine, 2)]])
-        sound = (corners[:, 0] != corners[:, 1]) & (corners[:, 1] != corners[:, 2]) & (corners[:, 2] != corners[:, 0])
-        corners, of = corners[sound], of[sound]
-        used, index = np.unique(corners, return_inverse=True)
-        sides.append(_Piece(points[used], index.reshape(-1, 3).astype(np.int32), of))
+    for (triangles, source, used), triangle_count, point_count in zip(
+        (front, back), counts[::2], counts[1::2], strict=True
+    ):
+        sides.append(_Piece(used[:point_count], triangles[:triangle_count], piece.source[source[:triangle_count]]))
     return sides[0], sides[1]

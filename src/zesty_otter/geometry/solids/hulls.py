@@ -15,8 +15,10 @@ from zesty_otter.geometry.solids import _hulls
 Ints = NDArray[np.int32]
 
 _SAME = 1e-9  # of the size, below which points are one
-_FEW = 400  # points, up to which hulls are made here
-_SLACK = 1e-10, 1e-9  # of the size: what lies less in front of a face is on it; more where that may tear it
+_FEW = 2000  # points, up to which hulls are made here
+# Of the size: what lies less in front of a face is on it, and what no point may lie in front of any when all is done;
+# the second where the first tears, as it may when 32-bit numbers lay on planes.
+_SLACKS = (1e-12, 8e-9), (1e-8, 8e-8)
 _SURELY_THICK = 1e-5  # the volume of a hull of a size of one that is not flat
 _HAIR = 1e-6  # of the size: files with 32-bit numbers tell points apart that far from each other
 
@@ -90,46 +92,40 @@ class _Triangles:
     area: float
 
 
-def _few_points_hull(points: NDArray[np.float64]) -> _Triangles | None:
-    """The hull of some hundred points of a size of about one; None where rounding might spoil it."""
+def _few_points_hull(points: NDArray[np.float64], shared: bool = True) -> _Triangles | None:
+    """The hull of some hundred points of a size of about one; None where rounding might spoil it.
+
+    With ``shared`` the triangles on one plane have the very same.
+    """
     count = len(points)
     if not 4 <= count <= _FEW:
         return None
-    points = np.ascontiguousarray(points)
-    away = points - points.sum(axis=0) / count
-    # The outermost first: most others are inside then.
-    order = np.argsort(-np.einsum("nk,nk->n", away, away), kind="stable")
-    faces, planes = np.empty((4 * count, 3), np.int32), np.empty((4 * count, 5))
-    owner, made = np.empty((count, count), np.int32), -1
-    for slack in _SLACK:
-        owner.fill(-1)
-        made = _hulls.hull(
-            points, order, slack, faces, planes, owner, np.zeros(4 * count, np.uint8),
-            np.empty((4 * count, 2), np.int32), np.zeros(4, np.int64),
-        )  # fmt: skip
-        if made >= 0:
-            break
-    if made < 0:
-        return None
-    faces, planes = faces[:made], planes[:made]
-    depth = planes[:, 3] + planes[:, :3] @ points[faces[0, 0]]
-    return _Triangles(faces, planes[:, :4], float(-(planes[:, 4] * depth).sum() / 3), float(planes[:, 4].sum()))
+    points, most = np.ascontiguousarray(points), 2 * count + 8
+    faces, planes, height = np.empty((most, 3), np.int32), np.empty((most, 5)), np.empty(most)
+    links, rim, chain = np.empty((most, 8), np.int32), np.empty((most, 4), np.int32), np.empty((count, 2), np.int32)
+    for slack, trust in _SLACKS:
+        made, volume, area = _hulls.hull(points, slack, trust, shared, faces, planes, links, height, chain, rim)
+        if made:
+            return _Triangles(faces[:made], planes[:made, :4], volume, area)
+    return None
 
 
-def hull_triangles(points: NDArray[np.float64]) -> Any:
+def hull_triangles(points: NDArray[np.float64], shared: bool = True) -> Any:
     """The hull of points as triangles, with their planes, volume and area.
 
     Parameters
     ----------
     points : (P, 3) float64
         Of a size of about one.
+    shared : bool
+        Whether triangles on one plane must have the very same.
 
     Raises
     ------
     scipy.spatial.QhullError
         When they lie on a plane.
     """
-    found = _few_points_hull(points)
+    found = _few_points_hull(points, shared)
     if found is not None:
         return found
     from scipy.spatial import ConvexHull
