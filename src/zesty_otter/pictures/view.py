@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image, ImageDraw, ImageFont
 
+from zesty_otter.geometry.queries.near import nearest
 from zesty_otter.geometry.raster import drawing as raster
 from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.geometry.surface.triangulation import triangulate
@@ -498,8 +499,6 @@ class _Picture:
         self, found: Footing, ids: NDArray[np.int32], where: NDArray[np.float32], out: NDArray[np.float32]
     ) -> None:
         """Colours what one can stand on by how far feet would float or sink."""
-        from scipy.spatial import cKDTree
-
         # Of every fourth pixel, the gap of the nearest place that was measured.
         rows, columns = np.nonzero(ids[:: self.fine, :: self.fine] >= 0)
         rows, columns = rows * self.fine, columns * self.fine
@@ -509,11 +508,11 @@ class _Picture:
         place = np.einsum("nk,nkj->nj", b, tri)
         measured = found.place / self.metre @ self.basis.T
         spacing = 3 * float(np.linalg.norm(self.box[1] - self.box[0])) / math.sqrt(len(measured))
-        away, near = cKDTree(measured).query(place, distance_upper_bound=spacing)
+        away, near = nearest(place, measured)
         normal = np.cross(tri[:, 1] - tri[:, 0], tri[:, 2] - tri[:, 0])
         length = np.linalg.norm(normal, axis=1)
         rises = np.abs(normal[:, 1]) > 0.7 * length
-        met = np.isfinite(away) & rises
+        met = (away < spacing) & rises
         gap = found.gap[near[met]]
         color = diverging(gap / self.reach) / 255.0
         color[~np.isfinite(gap)] = np.array(rgb(PLUM)) / 255.0

@@ -17,7 +17,7 @@ from pydantic import AfterValidator, Field, WithJsonSchema
 
 from zesty_otter._settings import Settings
 from zesty_otter.geometry.queries.distance import areas
-from zesty_otter.geometry.queries.near import nearest_away
+from zesty_otter.geometry.queries.near import nearest
 from zesty_otter.geometry.solids.hulls import (
     Hull,
     around_with_corners,
@@ -547,7 +547,7 @@ class _Solved:
         """Whether the points and the middles of the faces are those of another mesh, in whatever order."""
         for one, other in zip(_places_of(self.mesh), _places_of(mesh), strict=True):
             moved = one @ way + shift
-            if nearest_away(moved, other).max() > apart or nearest_away(other, moved).max() > apart:
+            if max(nearest(moved, other)[0].max(), nearest(other, moved)[0].max()) > apart:
                 return False
         return True
 

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from pydantic import AfterValidator, BeforeValidator, Field, WithJsonSchema, model_validator
 
 from zesty_otter.geometry.curves.limits import Limits
+from zesty_otter.geometry.queries.near import nearest
 from zesty_otter.geometry.simplify.deviation import Deviation
 from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.model import Mesh, Node, Note, Placed, Scene, count_of, parse_length, transformed, with_nodes_behind
@@ -215,8 +216,6 @@ class Levels(Step):
         border = border[edges.joined]
         if self.keep_border == "all":
             return border
-        from scipy.spatial import cKDTree
-
         met = np.zeros(mesh.point_count, bool)
         visible = [(one, other) for one, other in scene.placed_meshes() if one.node.role == "visible"]
         where = [other.points @ one.world[:3, :3].T + one.world[:3, 3] for one, other in visible]
@@ -224,8 +223,7 @@ class Levels(Step):
         for n, (_, own) in enumerate(visible):
             others = where[:n] + where[n + 1 :]
             if own is mesh and others:
-                near, _ = cKDTree(np.concatenate(others)).query(where[n], distance_upper_bound=reach)
-                met |= np.isfinite(near)
+                met |= nearest(where[n], np.concatenate(others))[0] < reach
         return border & met
 
     def _of(

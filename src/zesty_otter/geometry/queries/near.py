@@ -7,6 +7,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from zesty_otter.geometry.queries.distance import Surface
+
 _FEW = 300
 
 
@@ -25,20 +27,36 @@ def pairs_within(places: NDArray[np.float64], apart: float) -> NDArray[Any]:
     return np.argwhere(np.triu(_squares(places, places) <= apart**2, 1))
 
 
-def nearest_away(places: NDArray[np.float64], others: NDArray[np.float64]) -> NDArray[np.float64]:
-    """(P,) how far each place is from the nearest of others.
+def nearest(places: NDArray[np.float64], others: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+    """How far each place is from the nearest of others, and which that is.
 
     Parameters
     ----------
     places : (P, 3) float64
     others : (N, 3) float64
         At least one.
+
+    Returns
+    -------
+    away : (P,) float64
+    other : (P,) int64
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> away, other = nearest(np.array([(0.0, 0, 0), (4, 0, 0)]), np.array([(9.0, 0, 0), (1, 0, 0), (4, 0, 0)]))
+    >>> away.tolist(), other.tolist()
+    ([1.0, 0.0], [1, 2])
     """
     if max(len(places), len(others)) > _FEW:
-        from scipy.spatial import cKDTree
-
-        return np.asarray(cKDTree(others).query(places)[0])
-    return np.asarray(np.sqrt(_squares(places, others).min(axis=1)))
+        # Triangles as small as a place are found in the tree of a surface.
+        away, other, _ = Surface(others, np.repeat(np.arange(len(others), dtype=np.int32), 3).reshape(-1, 3)).nearest(
+            np.ascontiguousarray(places)
+        )
+        return away, other
+    squares = _squares(places, others)
+    found = squares.argmin(axis=1)
+    return np.sqrt(np.take_along_axis(squares, found[:, None], axis=1)[:, 0]), found
 
 
 def _squares(places: NDArray[np.float64], others: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.geometry.raster import drawing as raster
 from zesty_otter.geometry.raster.colors import to_linear, to_srgb
+from zesty_otter.geometry.raster.spreading import nearest_filled
 
 _FINE = 4  # places to each side of a pixel that are looked at
 
@@ -93,7 +94,9 @@ def portrait(
     mixed = fine.reshape(size[1], _FINE, size[0], _FINE, 4).mean(axis=(1, 3))
     covered = mixed[..., 3] > 0
     mixed[covered, :3] /= mixed[covered, 3:]
-    return _spread(mixed, covered)
+    if covered.any():
+        mixed[..., :3] = mixed.reshape(-1, 4)[nearest_filled(covered), :3]
+    return mixed
 
 
 def _shares(corner: NDArray[np.float64], place: NDArray[Any]) -> NDArray[np.float64]:
@@ -114,16 +117,6 @@ def _looked_up(image: NDArray[np.uint8], uv: NDArray[np.float64]) -> NDArray[np.
     found = image[row, column] / 255.0
     found[:, :3] = to_linear(found[:, :3])
     return found
-
-
-def _spread(mixed: NDArray[np.float64], covered: NDArray[np.bool_]) -> NDArray[np.float64]:
-    from scipy import ndimage
-
-    if not covered.any():
-        return mixed
-    nearest = ndimage.distance_transform_edt(~covered, return_distances=False, return_indices=True)
-    mixed[..., :3] = mixed[nearest[0], nearest[1], :3]
-    return mixed
 
 
 def kept_cover(alpha: NDArray[np.float64], cutoff: float = 0.5) -> NDArray[np.float64]:

@@ -18,7 +18,6 @@ cdef enum:
     LISTED = 7
     GONE = 2  # what SEEN says of a face that is no more; WAITING then is the next of these
 
-
 cdef inline bint _put_face(
     const double[:, ::1] points, int32_t[:, ::1] faces, double[:, ::1] planes, int64_t f, int64_t a, int64_t b,
     int64_t c, double least
@@ -130,11 +129,11 @@ cdef inline int64_t _grow(
     const double[:, ::1] points, double slack, int32_t[:, ::1] faces, double[:, ::1] planes, int32_t[:, ::1] links,
     double[::1] height, int32_t[:, ::1] chain, int32_t[:, ::1] rim
 ) noexcept nogil:
-    """The triangles of the hull of points, with gaps where faces are gone; how many places, -1 where torn."""
+    """The triangles of the hull of points, with gaps where faces are gone; how many places, 0 where they are flat or torn."""
     cdef int64_t a, b, c, count, depth, edges, f, free, g, k, n, next_one, p, q, todo, waiting
     cdef int64_t four[4]
     if not _first_four(points, four, slack):
-        return -1
+        return 0
     a, b, c, p = four[0], four[1], four[2], four[3]
     if not (
         _put_face(points, faces, planes, 0, a, b, c, slack * slack)
@@ -142,7 +141,7 @@ cdef inline int64_t _grow(
         and _put_face(points, faces, planes, 2, b, p, c, slack * slack)
         and _put_face(points, faces, planes, 3, c, p, a, slack * slack)
     ):
-        return -1
+        return 0
     links[0, 0], links[0, 1], links[0, 2] = 1, 2, 3
     links[1, 0], links[1, 1], links[1, 2] = 3, 2, 0
     links[2, 0], links[2, 1], links[2, 2] = 1, 3, 0
@@ -179,13 +178,13 @@ cdef inline int64_t _grow(
                 # No more room is given than rounding takes, or faces would meet in hollow edges.
                 if _above(planes, g, points, p) > 1e-12:
                     if depth >= len(rim):
-                        return -1
+                        return 0
                     links[g, SEEN] = True
                     rim[depth, 3] = <int32_t>g
                     depth += 1
                 else:
                     if edges >= len(rim):
-                        return -1
+                        return 0
                     rim[edges, 0], rim[edges, 1] = faces[f, k], faces[f, (k + 1) % 3]
                     rim[edges, 2] = <int32_t>g
                     edges += 1
@@ -220,11 +219,11 @@ cdef inline int64_t _grow(
                 f = count
                 count += 1
                 if count > len(faces):
-                    return -1
+                    return 0
                 links[f, LISTED] = False
             a, b, g = rim[k, 0], rim[k, 1], rim[k, 2]
             if chain[a, 1] >= 0 or not _put_face(points, faces, planes, f, a, b, p, slack * slack):
-                return -1  # the rim goes through a place twice, or straight towards the point
+                return 0  # the rim goes through a place twice, or straight towards the point
             chain[a, 1] = <int32_t>f
             links[f, 0] = <int32_t>g
             _turn_to(links, g, -2 - k, f)
@@ -235,7 +234,7 @@ cdef inline int64_t _grow(
         while n < edges:
             g = chain[faces[f, 1], 1]
             if g < 0 or faces[g, 0] != faces[f, 1] or faces[g, 2] != p:
-                return -1
+                return 0
             links[f, 1] = <int32_t>g
             links[g, 2] = <int32_t>f
             f = g
@@ -243,7 +242,7 @@ cdef inline int64_t _grow(
             if f == rim[0, 3]:
                 break
         if n < edges:
-            return -1  # two rims: what is seen goes round something that is not
+            return 0  # two rims: what is seen goes round something that is not
         q = waiting
         while q >= 0:
             next_one = chain[q, 0]
@@ -282,7 +281,7 @@ cdef inline bint _sound(
     const double[:, ::1] points, const int32_t[:, ::1] faces, const double[:, ::1] planes, int32_t[:, ::1] chain,
     int64_t count, double slack
 ) noexcept nogil:
-    """Whether a closed surface is one ball, with no point in front of any face."""
+    """Whether a surface is one ball, with no point in front of any face."""
     cdef int64_t f, k, p, used = 0
     for p in range(len(points)):
         chain[p, 0] = 0
@@ -347,7 +346,7 @@ cpdef (int64_t, double, double) hull(
 ) noexcept:
     """The triangles of the hull of points (P, 3) of a size of about one, outward: how many, their volume and area.
 
-    None where points are farther in front of them than ``trust``. What lies less than ``slack`` in front of a face is
+    None where the points lie on a plane, or some are farther in front of a face than ``trust``. What lies less than ``slack`` in front of a face is
     taken to be on it; with ``shared`` the triangles on one plane have the very same. ``faces`` (F, 3) and ``planes`` (F, 5), with the area last,
     are filled from the start; ``links`` (F, 8), ``height`` (F,), ``chain`` (P, 2) and ``rim`` (F, 4) are room, for as
     many faces as two for each point and some more. Invariant: the living faces are a closed surface, and each knows
@@ -357,9 +356,8 @@ cpdef (int64_t, double, double) hull(
     cdef double area = 0.0, volume = 0.0
     with nogil:
         count = _grow(points, slack, faces, planes, links, height, chain, rim)
-        if count >= 0:
-            count = _closed_up(faces, planes, links, count)
-        if count < 0 or not _sound(points, faces, planes, chain, count, trust):
+        count = _closed_up(faces, planes, links, count)
+        if not _sound(points, faces, planes, chain, count, trust):
             return 0, 0.0, 0.0
         if shared:
             _share_planes(points, faces, planes, links, rim, count, 10 * slack)

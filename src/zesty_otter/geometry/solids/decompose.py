@@ -497,14 +497,14 @@ def _volume(points: NDArray[np.float64]) -> tuple[float, float]:
             pass
         else:
             return float(hull.volume), float(hull.area)
-    from scipy.spatial import ConvexHull, QhullError
-
-    centred = points - points.mean(axis=0)
-    flat = centred @ np.linalg.eigh(centred.T @ centred)[1][:, 1:]
+    # What is flat has no volume, and both its sides count: they are what makes it large when it is a little thick.
+    across = np.linalg.eigh((centred := points - points.mean(axis=0)).T @ centred)[1][:, 0]
+    size = float(np.ptp(centred, axis=0).max())
     try:
-        return 0.0, 2 * float(ConvexHull(flat).volume)
-    except (QhullError, ValueError):
+        hull = hull_triangles(np.concatenate([centred - size * across, centred + size * across]), shared=False)
+    except (RuntimeError, ValueError):  # they lie on a line
         return 0.0, 0.0
+    return 0.0, float(hull.volume) / size if size else 0.0
 
 
 _SPREAD = even_directions(160)

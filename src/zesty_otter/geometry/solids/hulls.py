@@ -17,8 +17,8 @@ Ints = NDArray[np.int32]
 _SAME = 1e-9  # of the size, below which points are one
 _FEW = 2000  # points, up to which hulls are made here
 # Of the size: what lies less in front of a face is on it, and what no point may lie in front of any when all is done;
-# the second where the first tears, as it may when 32-bit numbers lay on planes.
-_SLACKS = (1e-12, 8e-9), (1e-8, 8e-8)
+# the others where the first tears, as it may when 32-bit numbers lay on planes.
+_SLACKS = (1e-12, 8e-9), (1e-8, 8e-8), (1e-7, 8e-7)
 _SURELY_THICK = 1e-5  # the volume of a hull of a size of one that is not flat
 _HAIR = 1e-6  # of the size: files with 32-bit numbers tell points apart that far from each other
 
@@ -93,7 +93,7 @@ class _Triangles:
 
 
 def _few_points_hull(points: NDArray[np.float64], shared: bool = True) -> _Triangles | None:
-    """The hull of some hundred points of a size of about one; None where rounding might spoil it.
+    """The hull of points of a size of about one; None where they are many or flat, or rounding might spoil it.
 
     With ``shared`` the triangles on one plane have the very same.
     """
@@ -105,7 +105,7 @@ def _few_points_hull(points: NDArray[np.float64], shared: bool = True) -> _Trian
     links, rim, chain = np.empty((most, 8), np.int32), np.empty((most, 4), np.int32), np.empty((count, 2), np.int32)
     for slack, trust in _SLACKS:
         made, volume, area = _hulls.hull(points, slack, trust, shared, faces, planes, links, height, chain, rim)
-        if made:
+        if made > 0:
             return _Triangles(faces[:made], planes[:made, :4], volume, area)
     return None
 
@@ -122,12 +122,14 @@ def hull_triangles(points: NDArray[np.float64], shared: bool = True) -> Any:
 
     Raises
     ------
-    scipy.spatial.QhullError
+    ValueError
         When they lie on a plane.
     """
     found = _few_points_hull(points, shared)
     if found is not None:
         return found
+    if len(points) < 4 or np.ptp(_principal(points) @ points.T, axis=1).min() < 1e-12:
+        raise ValueError("the points lie on a plane")
     from scipy.spatial import ConvexHull
 
     return ConvexHull(points)
@@ -307,8 +309,6 @@ def around_with_corners(hull: Hull, most: int) -> Hull:
     """
     if len(hull.points) <= most:
         return hull
-    from scipy.spatial import QhullError
-
     from zesty_otter.geometry.queries.distance import Surface
 
     surface = Surface(hull.points, hull.triangles)
@@ -327,7 +327,7 @@ def around_with_corners(hull: Hull, most: int) -> Hull:
         normal = (best.points[worst] - touched) / away[worst]
         try:
             finer = _between(hull, [*normals, normal], inside)
-        except (QhullError, ValueError):
+        except (RuntimeError, ValueError):  # planes that rounding tears
             failed += 1
             continue
         if len(finer.points) > most:
@@ -353,14 +353,52 @@ def _principal(points: NDArray[np.float64]) -> NDArray[np.float64]:
 
 def _between(hull: Hull, normals: list[NDArray[np.float64]], inside: NDArray[np.float64]) -> Hull:
     """What lies behind planes of some directions that rest on a hull."""
-    from scipy.spatial import HalfspaceIntersection
-
     directions = np.array(normals)
     size = float(np.ptp(hull.points, axis=0).max())
     # A hair's breadth outside, so that nothing is lost where corners that nearly meet become one.
     offset = (hull.points @ directions.T).max(axis=0) + 4 * _HAIR * size
-    found = HalfspaceIntersection(np.column_stack([directions, -offset]), inside)
-    return tidied(convex_hull(found.intersections), _HAIR * size)
+    return tidied(convex_hull(behind_planes(np.column_stack([directions, -offset]), inside)), _HAIR * size)
+
+
+def behind_planes(planes: NDArray[np.float64], inside: NDArray[np.float64]) -> NDArray[np.float64]:
+    """The corners of what lies behind planes: those of their hull in the dual space are its faces.
+
+    Parameters
+    ----------
+    planes : (N, 4) float64
+        Unit normals, and minus how far along them.
+    inside : (3,) float64
+        A place behind all.
+
+    Returns
+    -------
+    (C, 3) float64
+        None where what is behind them has no end.
+
+    Raises
+    ------
+    ValueError
+        When the place is not behind all of them, or they all look along one plane.
+
+    References
+    ----------
+    F. Preparata and D. Muller (1979), "Finding the intersection of n half-spaces in time O(n log n)".
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> sides = np.concatenate([np.eye(3), -np.eye(3)])
+    >>> corners = behind_planes(np.column_stack([sides, np.full(6, -2.0)]), np.ones(3))
+    >>> sorted(set(map(tuple, corners.round(6).tolist())))[:2], len(corners)
+    ([(-2.0, -2.0, -2.0), (-2.0, -2.0, 2.0)], 12)
+    """
+    away = -(planes[:, :3] @ inside + planes[:, 3])
+    least = float(away.min())
+    if not least > 0:
+        raise ValueError("the place is not behind all planes")
+    faces = hull_triangles(planes[:, :3] * (least / away)[:, None]).equations
+    faces = faces[faces[:, 3] < -1e-12]
+    return np.asarray(inside - least * faces[:, :3] / faces[:, 3:])
 
 
 def within_with_corners(hull: Hull, most: int) -> Hull:

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.geometry.queries.distance import Surface
-from zesty_otter.geometry.solids.hulls import convex_hull
+from zesty_otter.geometry.solids.hulls import behind_planes, convex_hull
 
 _OF_WALL = 0.4  # of the thickness of a wall that each of its sides may come inward
 _TURNED = 0.2  # cosine of the most that a face may turn
@@ -16,6 +16,7 @@ _DAMPING = 1e-3  # of the pull of planes, so that points on flat ground go strai
 _FARTHEST = 3.0  # times the length, for points on sharp edges
 _VIEWS = np.array([(1, 0, 0), (0, 1, 0), (0, 0, 1), (1, 1, 0), (1, 0, 1), (0, 1, 1), (1, -1, 0), (1, 0, -1),
                    (0, 1, -1), (1, 1, 1), (-1, 1, 1), (1, -1, 1), (1, 1, -1)], float)  # fmt: skip
+_FAR_OFF = np.array([(1, 1, 1, 1), (1, -1, -1, 1), (-1, 1, -1, 1), (-1, -1, 1, 1)]) / np.sqrt([[3, 3, 3, 1]])
 _VIEWS /= np.linalg.norm(_VIEWS, axis=1, keepdims=True)
 
 
@@ -81,13 +82,11 @@ def inset(points: NDArray[np.float64], triangles: NDArray[np.int32], by: float) 
 def _convex_inset(
     points: NDArray[np.float64], triangles: NDArray[np.int32], planes: NDArray[np.float64], by: float, size: float
 ) -> Inset:
-    from scipy.spatial import HalfspaceIntersection, QhullError
-
     planes = planes[np.unique((planes / (1.0, 1.0, 1.0, size)).round(7), axis=0, return_index=True)[1]]
     inside = points[np.unique(triangles)].mean(axis=0)
     depth = -float((planes[:, :3] @ inside + planes[:, 3]).max())
     if by > _OF_WALL * 2 * depth:
-        inside, depth = _deepest(planes)
+        inside, depth = _deepest(planes, inside, size)
     least = min(by, _OF_WALL * 2 * depth)
     if depth <= 1e-9 * size:
         return Inset(points, triangles, 0.0)
@@ -95,21 +94,41 @@ def _convex_inset(
         least = _OF_WALL * depth
     moved = planes + np.array([0.0, 0.0, 0.0, least])
     try:
-        with np.errstate(divide="ignore", invalid="ignore"):  # planes that meet nowhere
-            corners = HalfspaceIntersection(moved, inside).intersections
-    except QhullError:
+        hull = convex_hull(behind_planes(moved, inside))
+    except (RuntimeError, ValueError):  # planes that meet nowhere
         return Inset(points, triangles, 0.0)
-    hull = convex_hull(corners[np.isfinite(corners).all(axis=1)])
     return Inset(hull.points, hull.triangles.astype(np.int32), least, is_convex=True)
 
 
-def _deepest(planes: NDArray[np.float64]) -> tuple[NDArray[np.float64], float]:
-    """The centre and the radius of the largest ball behind planes (N, 4); the radius is 0 where there is none."""
-    from scipy.optimize import linprog
+def _deepest(
+    planes: NDArray[np.float64], inside: NDArray[np.float64], size: float
+) -> tuple[NDArray[np.float64], float]:
+    """The centre and the radius of the largest ball behind planes (N, 4) about a place; 0 where there is none.
 
-    rows = np.column_stack([planes[:, :3], np.ones(len(planes))])
-    found = linprog((0, 0, 0, -1), rows, -planes[:, 3], bounds=[(None, None)] * 3 + [(0, None)])
-    return (found.x[:3], float(found.x[3])) if found.status == 0 else (np.zeros(3), 0.0)
+    A linear program in four dimensions by C. Lemke's dual simplex method (1954).
+    """
+    # In a space of size one about that place, within four planes far off, on which the ball rests first.
+    own = planes[:, 3] + planes[:, :3] @ inside
+    rows = np.concatenate([_FAR_OFF, np.column_stack([planes[:, :3], np.ones(len(planes))])])
+    most = np.concatenate([np.full(4, 100.0), -own / size])
+    resting = np.arange(4)
+    pushes = np.linalg.solve(rows[resting].T, (0.0, 0.0, 0.0, 1.0))
+    for _ in range(20 + 4 * len(planes)):
+        best = np.linalg.solve(rows[resting], most[resting])
+        worst = int(np.argmax(rows @ best - most))
+        if rows[worst] @ best <= most[worst] + 1e-12:
+            break
+        # The plane that cuts into it most takes the place of the one whose push it takes over first.
+        taken = np.linalg.solve(rows[resting].T, rows[worst])
+        ratio = np.where(taken > 1e-12, pushes / np.where(taken > 1e-12, taken, 1.0), np.inf)
+        out = int(np.argmin(ratio))
+        if not np.isfinite(ratio[out]):
+            return np.zeros(3), 0.0
+        pushes = np.maximum(pushes - ratio[out] * taken, 0.0)
+        pushes[out] = ratio[out]
+        resting[out] = worst
+    centre = inside + size * best[:3]
+    return centre, max(-float((planes[:, :3] @ centre + planes[:, 3]).max()), 0.0)
 
 
 def _moved_in(

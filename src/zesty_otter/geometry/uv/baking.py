@@ -12,6 +12,7 @@ from zesty_otter.geometry.parallel import in_order
 from zesty_otter.geometry.queries import _casting as kernels
 from zesty_otter.geometry.queries.distance import Surface
 from zesty_otter.geometry.raster import drawing as raster
+from zesty_otter.geometry.raster.spreading import nearest_filled
 
 Floats = NDArray[np.float64]
 
@@ -150,7 +151,7 @@ def bake(
             progress(number / len(pieces))
     filled = counts > 0
     images = {}
-    nearest = _nearest(filled.reshape(high, wide)) if filled.any() else np.arange(wide * high)
+    nearest = nearest_filled(filled.reshape(high, wide)).ravel() if filled.any() else np.arange(wide * high)
     for name, total in sums.items():
         total /= np.maximum(counts, 1)[:, None]
         images[name] = total[nearest].reshape(high, wide, -1)
@@ -207,11 +208,3 @@ def _met(
     place = found[:, :3] + rise[:, None] * way
     normal, tangent = (np.ascontiguousarray(found[:, k : k + 3]) for k in (6, 9))
     return Met(met[rows], where[rows], place, rise, normal, tangent, sign, number[rows]), rows
-
-
-def _nearest(filled: NDArray[np.bool_]) -> NDArray[np.int64]:
-    """(H * W,) of every pixel the nearest that is filled."""
-    from scipy import ndimage
-
-    rows, columns = ndimage.distance_transform_edt(~filled, return_distances=False, return_indices=True)
-    return np.asarray((rows.astype(np.int64) * filled.shape[1] + columns).ravel())

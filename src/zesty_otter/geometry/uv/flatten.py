@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.geometry.uv import _flatten as kernels
+from zesty_otter.geometry.uv.solving import Symmetric
 
 Ints = NDArray[np.int32]
 Floats = NDArray[np.float64]
@@ -98,34 +99,30 @@ def _measured(uv: Floats, rest: Floats, corners: Ints, chart: Ints, count: int, 
 
 def _conformal(rest: Floats, corners: Ints, home: Ints, where: Floats, count: int) -> Floats:
     """Least squares conformal maps of all charts, each with two vertices at their distance."""
-    from scipy.sparse import csc_matrix
-
     real, imaginary = np.empty((len(rest), 3, 3)), np.empty((len(rest), 3, 3))
     kernels.conformal_weights(rest, real, imaginary)
     total = len(home)
     rows, columns = np.repeat(corners, 3, axis=1).ravel(), np.tile(corners, (1, 3)).ravel()
-    matrix = csc_matrix(((real + 1j * imaginary).ravel(), (rows, columns)), shape=(total, total))
+    values = (real + 1j * imaginary).ravel()
     one, other = _far_apart(home, where, count)
     uv = np.zeros(total, complex)
     uv[other] = np.linalg.norm(where[one] - where[other], axis=1)
     free = np.ones(total, bool)
     free[one] = free[other] = False
-    at = np.flatnonzero(free)
-    if len(at):
-        pinned = matrix[:, other] @ uv[other]
-        uv[at] = _solver(matrix[at][:, at])(-pinned[at])
+    if free.any():
+        _solve_for(free, uv, rows, columns, values)
     return np.ascontiguousarray(np.stack([uv.real, uv.imag], axis=1))
 
 
-def _solver(matrix: Any) -> Any:
-    """What solves a symmetric positive system."""
-    from scipy.sparse import identity
-    from scipy.sparse.linalg import splu
-
-    size = matrix.shape[0]
-    diagonal = float(np.abs(matrix.diagonal()).mean()) if size else 1.0
-    safe = (matrix + 1e-12 * diagonal * identity(size)).tocsc()
-    return splu(safe, permc_spec="MMD_AT_PLUS_A", diag_pivot_thresh=0.0, options={"SymmetricMode": True}).solve
+def _solve_for(free: NDArray[np.bool_], found: NDArray[Any], rows: Ints, columns: Ints, values: NDArray[Any]) -> None:
+    """Finds the rows of ``found`` that are free, so that a symmetric matrix makes 0 of all."""
+    number = np.cumsum(free) - 1
+    pulled = free[rows] & ~free[columns]
+    side = np.zeros_like(found)
+    np.subtract.at(side, rows[pulled], (found[columns[pulled]].T * values[pulled]).T)
+    inner = free[rows] & free[columns]
+    system = Symmetric(number[rows[inner]], number[columns[inner]], values[inner], int(free.sum()))
+    found[free] = system.solve(side[free])
 
 
 def _far_apart(home: Ints, where: Floats, count: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
@@ -179,7 +176,6 @@ def _seen(place: Ints, points: Floats, chart: Ints, home: Ints, where: Floats, c
 
 def _rounded(uv: Floats, corners: Ints, chart: Ints, home: Ints, wanted: NDArray[np.bool_]) -> Floats:
     """Some charts laid into a circle: every vertex in the middle of its neighbours, so that none is flipped."""
-    from scipy.sparse import csc_matrix
 
     mine = corners[wanted[chart]]
     sides = np.stack([mine, np.roll(mine, -1, axis=1)], axis=2).reshape(-1, 2).astype(np.int64)
@@ -197,16 +193,13 @@ def _rounded(uv: Floats, corners: Ints, chart: Ints, home: Ints, wanted: NDArray
         angle = 2 * np.pi * np.arange(len(loop)) / len(loop)
         uv[loop] = np.stack([np.cos(angle), np.sin(angle)], axis=1)
         fixed[loop] = True
-    inner = np.flatnonzero(wanted[home] & ~fixed)
-    if len(inner):
-        ends = np.concatenate([sides, sides[:, ::-1]])
-        weights = csc_matrix((np.ones(len(ends)), (ends[:, 0], ends[:, 1])), shape=(total, total))
-        degree = np.asarray(weights.sum(axis=1)).ravel()
-        from scipy.sparse import diags
-
-        laplace = (diags(degree) - weights).tocsc()
-        outer = np.flatnonzero(fixed)
-        uv[inner] = _solver(laplace[inner][:, inner])(-(laplace[inner][:, outer] @ uv[outer]))
+    inner = wanted[home] & ~fixed
+    if inner.any():
+        # Each is pulled by those it shares a side with.
+        rows, columns = np.concatenate([sides, sides, sides[:, ::-1], sides[:, ::-1]]).T
+        columns = np.where(np.repeat([False, True, False, True], len(sides)), rows, columns)
+        values = np.repeat([-1.0, 1.0, -1.0, 1.0], len(sides))
+        _solve_for(inner, uv, rows, columns, values)
     return uv
 
 
@@ -218,8 +211,6 @@ def _firsts(vertices: NDArray[np.int64], home: Ints) -> list[int]:
 
 def _relaxed(uv: Floats, rest: Floats, corners: Ints, chart: Ints, home: Ints, count: int) -> Floats:
     """Charts with less distortion: downhill in the symmetric Dirichlet energy, never over a flip."""
-    from scipy.sparse import csc_matrix
-
     energy = _energies(rest, corners, chart, uv, count)
     own = np.bincount(chart, rest[:, 0] * rest[:, 2] / 2, count)
     busy = np.isfinite(energy) & (energy > own * (4 + 4 * _ENOUGH))
@@ -235,12 +226,16 @@ def _relaxed(uv: Floats, rest: Floats, corners: Ints, chart: Ints, home: Ints, c
     real, imaginary = np.empty((len(rest), 3, 3)), np.empty((len(rest), 3, 3))
     kernels.conformal_weights(rest, real, imaginary)
     at, to = np.repeat(small, 3, axis=1).ravel(), np.tile(small, (1, 3)).ravel()
-    proxy = csc_matrix((real.ravel(), (at, to)), shape=(len(used), len(used)))
-    solve = _solver(proxy + _anchors(home, count, float(np.abs(proxy.diagonal()).mean())))
+    values = real.ravel()
+    # One vertex of each chart is kept near its place, so that the system has one solution.
+    anchors = np.unique(home, return_index=True)[1]
+    weight = float(np.abs(np.bincount(at[at == to], values[at == to], len(used))).mean())
+    at, to = np.concatenate([at, anchors]), np.concatenate([to, anchors])
+    system = Symmetric(at, to, np.concatenate([values, np.full(len(anchors), weight)]), len(used))
     for _ in range(_ROUNDS):
         slope = np.zeros_like(uv)
         kernels.gradients(small, rest, uv, slope)
-        way = -np.ascontiguousarray(solve(slope))
+        way = -np.ascontiguousarray(system.solve(slope))
         longest = np.full(count, np.inf)
         kernels.longest_steps(small, chart, uv, way, longest)
         step = np.where(busy, np.minimum(1.0, 0.8 * longest), 0.0)
@@ -264,14 +259,6 @@ def _relaxed(uv: Floats, rest: Floats, corners: Ints, chart: Ints, home: Ints, c
             break
     whole[used] = uv
     return whole
-
-
-def _anchors(home: Ints, count: int, weight: float) -> Any:
-    """What keeps one vertex of each chart near its place, so that the system has one solution."""
-    from scipy.sparse import csc_matrix
-
-    present, at = np.unique(home, return_index=True)
-    return csc_matrix((np.full(len(present), weight), (at, at)), shape=(len(home), len(home)))
 
 
 def crossing(ends: Floats, chart: Ints, count: int) -> NDArray[np.bool_]:
