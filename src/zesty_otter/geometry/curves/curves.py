@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.geometry.curves.splines import curve_at
+from zesty_otter.geometry.queries import near
 
 Floats = NDArray[np.float64]
 
@@ -327,9 +328,7 @@ def samples_of(curve: Curve, most: float = 1e3) -> Floats:
 
 def nearest(curve: Curve, points: Floats, samples: Floats) -> Floats:
     """The parameter at which a curve is nearest to each point, found from the nearest of samples."""
-    from scipy.spatial import cKDTree
-
-    _, which = cKDTree(curve.at(samples)).query(points)
+    _, which = near.nearest(points, curve.at(samples))
     low, high = samples[np.maximum(which - 1, 0)], samples[np.minimum(which + 1, len(samples) - 1)]
     return _refined(curve, points, samples[which], low, high)
 

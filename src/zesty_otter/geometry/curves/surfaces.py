@@ -11,6 +11,7 @@ import numpy as np
 
 from zesty_otter.geometry.curves.curves import FULL_TURN, Curve, Floats, Mapped, Placed, samples_of
 from zesty_otter.geometry.curves.splines import surface_at
+from zesty_otter.geometry.queries import distance, near
 
 
 @dataclass(frozen=True)
@@ -401,9 +402,7 @@ class SplineSurface(_Sloped):
         return surface_at(self.knots, self.degree, self.control, self._within(uv))[1:]
 
     @cached_property
-    def _samples(self) -> tuple[Floats, object]:
-        from scipy.spatial import cKDTree
-
+    def _samples(self) -> tuple[Floats, distance.Surface]:
         ends = []
         for axis in (0, 1):
             inner = np.unique(self.knots[axis][self.degree[axis] : -self.degree[axis] or None])
@@ -418,11 +417,11 @@ class SplineSurface(_Sloped):
             own[k] += 0.1 * (own[1 if k == 0 else -2] - own[k])
         u, v = np.meshgrid(*ends, indexing="ij")
         uv = np.stack([u.ravel(), v.ravel()], axis=1)
-        return uv, cKDTree(surface_at(self.knots, self.degree, self.control, uv)[0])
+        return uv, near.tree_of(surface_at(self.knots, self.degree, self.control, uv)[0])
 
     def parameters_of(self, points: Floats) -> Floats:
         uv, tree = self._samples
-        return projected(self, points, uv[tree.query(points)[1]])  # type: ignore[attr-defined]
+        return projected(self, points, uv[tree.nearest(np.ascontiguousarray(points))[1]])
 
 
 @dataclass(frozen=True, eq=False)

@@ -49,14 +49,15 @@ def nearest(places: NDArray[np.float64], others: NDArray[np.float64]) -> tuple[N
     ([1.0, 0.0], [1, 2])
     """
     if max(len(places), len(others)) > _FEW:
-        # Triangles as small as a place are found in the tree of a surface.
-        away, other, _ = Surface(others, np.repeat(np.arange(len(others), dtype=np.int32), 3).reshape(-1, 3)).nearest(
-            np.ascontiguousarray(places)
-        )
-        return away, other
+        return tree_of(others).nearest(np.ascontiguousarray(places))[:2]
     squares = _squares(places, others)
     found = squares.argmin(axis=1)
     return np.sqrt(np.take_along_axis(squares, found[:, None], axis=1)[:, 0]), found
+
+
+def tree_of(places: NDArray[np.float64]) -> Surface:
+    """A surface of triangles that are no larger than places (N, 3), to ask again and again which is nearest."""
+    return Surface(places, np.repeat(np.arange(len(places), dtype=np.int32), 3).reshape(-1, 3))
 
 
 def _squares(places: NDArray[np.float64], others: NDArray[np.float64]) -> NDArray[np.float64]:
