@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from zesty_otter.geometry.solids.footing import Footing
 
 _ASIDE = 0.02  # metres that feet may be pushed aside by
+QUICK = 4_000  # places of each asset, where it is one of many: in checks, and reports of jobs
 _ROUND = 1e-5  # of the size, within which a mesh counts as convex
 
 

@@ -385,14 +385,14 @@ def _nodes_of(name: str, scene: Scene) -> Iterator[int]:
             yield one.number
 
 
-def footing_places(scene: Scene, most: int = 20_000) -> bytes:
+def footing_places(scene: Scene, count: int = 20_000) -> bytes:
     """Where one can stand, and how far feet would float (above 0) or sink there.
 
     Parameters
     ----------
     scene : Scene
-    most : int
-        How many places of each asset to give.
+    count : int
+        How many places of each asset to look at.
 
     Returns
     -------
@@ -403,7 +403,6 @@ def footing_places(scene: Scene, most: int = 20_000) -> bytes:
     scene = Roles().apply(scene)
     rows = []
     for _, seen, solid in with_collision(scene):
-        found, _, _ = footing_of(scene, seen, solid)
-        some = slice(None, None, max(math.ceil(len(found.place) / most), 1))
-        rows.append(np.column_stack([found.place[some] @ scene.frame.basis.T, found.gap[some]]))
+        found, _, _ = footing_of(scene, seen, solid, count=count)
+        rows.append(np.column_stack([found.place @ scene.frame.basis.T, found.gap]))
     return np.concatenate(rows).astype("<f4").tobytes() if rows else b""

@@ -22,7 +22,7 @@ import numpy as np
 from PIL import Image
 
 from zesty_otter.audit.findings import Finding
-from zesty_otter.audit.footing import CollisionFacts, collision_facts
+from zesty_otter.audit.footing import QUICK, CollisionFacts, collision_facts
 from zesty_otter.audit.surveying import leftover, shown_faces, triangles_in_words
 from zesty_otter.model import Scene, count_of, format_length, seen_bounds
 from zesty_otter.page import ON_A_PAGE
@@ -32,13 +32,12 @@ from zesty_otter.pictures.small import small_picture
 from zesty_otter.pictures.view import Look, picture
 from zesty_otter.steps import LevelFacts, Roles, level_facts
 
-_LOOK = Look(size=(528, 336), figure=True, words=False)
-_SMALL = Look(size=(176, 112), figure=True, words=False, axes=False, smooth=False)
+_LOOK = Look(size=(528, 336), figure=True, words=False, places=QUICK)
+_SMALL = Look(size=(176, 112), figure=True, words=False, axes=False, smooth=False, places=QUICK)
 _MOST_NAMES, _MOST_ROWS = 40, 60
 _BUDGET = Budget(triangles=20_000, pixels=512)
 _NOTEBOOK = Budget(triangles=100_000, pixels=512)
 _FRAME = "width:100%;height:480px;border:1px solid #b9b4a4;border-radius:6px"
-_FOOTINGS = 3_000
 _MOST_MODEL = 1_500_000  # bytes of one asset in the round
 _MOST_MODELS = 24_000_000  # of all of a page
 _JSON = json.JSONEncoder(ensure_ascii=False, allow_nan=False, separators=(",", ":"))
@@ -149,7 +148,7 @@ def make_part(
         Whether it is one of so many that its picture is a small one.
     """
     after = _roles().apply(after)
-    levels, collision = level_facts(after), collision_facts(after)
+    levels, collision = level_facts(after), collision_facts(after, count=QUICK)
     light = as_written(after, written) if small and written is not None else None
     packed = light or pack(after, _BUDGET)
     html = "\n".join(
@@ -174,7 +173,7 @@ def parcel(packed: Packed, scene: Scene, findings: Sequence[Finding] = ()) -> st
     """A packed scene as JSON that can stand within a page; "" where there is nothing to draw."""
     if not packed.model:
         return ""
-    footing = footing_places(scene, _FOOTINGS) if packed.facts["kinds"].get("collision") else b""
+    footing = footing_places(scene, QUICK) if packed.facts["kinds"].get("collision") else b""
     document = {
         "facts": packed.facts,
         "findings": [finding_facts(one, scene) for one in findings],

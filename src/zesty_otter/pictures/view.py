@@ -65,6 +65,8 @@ class Look:
         Whether things far away look smaller.
     smooth : bool
         Whether edges are smoothed, which takes four times as long.
+    places : int
+        How many places of an asset's footing are looked at.
     """
 
     style: str = "shaded"
@@ -77,6 +79,7 @@ class Look:
     words: bool = True
     perspective: bool = True
     smooth: bool = True
+    places: int = 20_000
 
 
 @dataclass(eq=False)
@@ -479,7 +482,7 @@ class _Picture:
             return None
         from zesty_otter.audit.footing import footing_of
 
-        found, _, _ = footing_of(self.scene, self.seen, self.solid)
+        found, _, _ = footing_of(self.scene, self.seen, self.solid, count=self.look.places)
         if not len(found.place):
             self.gap = "nobody can stand here"
             return None

@@ -9,7 +9,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.audit.footing import CollisionFacts, collision_facts, rounded_place
+from zesty_otter.audit.footing import QUICK, CollisionFacts, collision_facts, rounded_place
 from zesty_otter.model import Mesh, Placed, Scatter, Scene
 from zesty_otter.steps.assets import Asset, assets_of
 from zesty_otter.steps.roles import Roles
@@ -75,7 +75,7 @@ class Subject:
 
     @cached_property
     def collision(self) -> tuple[CollisionFacts, ...]:
-        return collision_facts(self.scene, count=4000)
+        return collision_facts(self.scene, count=QUICK)
 
 
 @dataclass(frozen=True)

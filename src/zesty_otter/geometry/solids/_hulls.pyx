@@ -365,3 +365,13 @@ cpdef (int64_t, double, double) hull(
             area += planes[f, 4]
             volume -= planes[f, 4] * _above(planes, f, points, faces[0, 0])
     return count, volume / 3, area
+
+
+cpdef void above(const double[:, ::1] places, const double[:, ::1] planes, double[::1] highest) noexcept:
+    """How far places (N, 3) are in front of that of planes (F, 4) they are farthest in front of."""
+    cdef int64_t f, n
+    with nogil:
+        for n in range(len(places)):
+            highest[n] = _above(planes, 0, places, n)
+            for f in range(1, len(planes)):
+                highest[n] = max(highest[n], _above(planes, f, places, n))

@@ -76,9 +76,8 @@ class Hull:
         >>> cube.above(np.array([(0.5, 0.5, 0.75), (0.5, 0.5, 3)])).round(6).tolist()
         [-0.25, 2.0]
         """
-        highest = np.full(len(places), -np.inf)
-        for x, y, z, d in self.planes:
-            np.maximum(highest, places @ (x, y, z) + d, out=highest)
+        highest = np.empty(len(places))
+        _hulls.above(np.ascontiguousarray(places), self.planes, highest)
         return highest
 
 

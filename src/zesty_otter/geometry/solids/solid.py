@@ -12,7 +12,7 @@ from zesty_otter.geometry.solids.hulls import Hull
 from zesty_otter.geometry.surface.topology import facing_outward, groups_of_pairs, parts, topology
 
 _CELLS = 40  # along the longest side, to know at once what is inside
-_FEW = 4500  # rays, up to which no grid is made
+_FEW = 40_000  # rays, up to which no grid is made
 _RAYS = 40  # that have to meet the surface of a mesh with openings, for a place to be inside
 
 
