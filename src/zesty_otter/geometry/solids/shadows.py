@@ -104,8 +104,7 @@ def cast(
         # Its corners are many planes' corners pulled apart: it may have more triangles than its source.
         targets += [len(triangles)] * (bool(targets) and len(full.triangles) > len(triangles))
         base = full.points, full.triangles
-    best, best_out = _brought_back(source, points, full) if solid else (full, 0.0)
-    wanted_depth = _depth(source, best) if solid and inward else 0.0
+    best, best_out, wanted_depth = _brought_back(source, points, full) if solid else (full, 0.0, 0.0)
     for light in list(simplify(*base, targets[::-1], limit=0.02))[::-1]:
         if full.is_convex:
             found, out = _convex_within(full, light.points[np.unique(light.triangles)], source), 0.0
@@ -139,14 +138,13 @@ def _pulled(
     solid = not source.is_sheet.any()
     if not inward:
         found = Inset(points, faces, 0.0)
-        return found, float(_out(source, found).max()) if solid else 0.0
+        return found, float(_out(source, found)[0].max()) if solid else 0.0
     by = inward
     for _ in range(_TRIES):
         found, out = inset(points, faces, by), 0.0
         if not solid:
             return found, out
-        found, out = _brought_back(source, points, found)
-        depth = _depth(source, found)
+        found, out, depth = _brought_back(source, points, found)
         if depth >= (1 - _NEARER) * wanted_depth:
             return found, out
         by += wanted_depth - depth
@@ -206,38 +204,49 @@ def _convex_within(full: Inset, points: NDArray[np.float64], source: Solid) -> I
     return found if farthest <= full.least + max(_FARTHER[0] * full.least, _FARTHER[1] * source.size) else None
 
 
-def _depth(source: Solid, found: Inset) -> float:
-    """How near a shadow mesh comes to the surface it is pulled in from."""
-    return float(source.surface.nearest(_places(found.points, found.triangles))[0].min(initial=np.inf))
+def _brought_back(source: Solid, home: NDArray[np.float64], found: Inset) -> tuple[Inset, float, float]:
+    """A surface that was pulled in, with the points of what still stands out where they were.
 
-
-def _brought_back(source: Solid, home: NDArray[np.float64], found: Inset) -> tuple[Inset, float]:
-    """A surface that was pulled in, with the points of what still stands out where they were, and how far it does."""
+    Also how far it still does, and how near it comes to the surface it is pulled in from.
+    """
     if found.is_convex:
-        return found, 0.0
+        return found, 0.0, 0.0
     points, triangles = found.points, found.triangles
     for _ in range(_TRIES):
-        out = _out(source, found)
+        out, depth = _out(source, found)
         wrong = triangles[out > 0].ravel()
         if not len(wrong):
-            return found, 0.0
+            return found, 0.0, depth
         points = points.copy()
         points[wrong] = home[wrong]
         found = Inset(points, triangles, 0.0)
-    return found, float(_out(source, found).max())
+    out, depth = _out(source, found)
+    return found, float(out.max()), depth
 
 
-def _out(source: Solid, found: Inset) -> NDArray[np.float64]:
-    """(T,) how far the worst place of each triangle is outside of its source; 0 within what rounding does."""
-    out = source.outside_by(_places(found.points, found.triangles)).reshape(len(found.triangles), -1).max(axis=1)
-    return np.where(out > 1e-6 * source.size, out, 0.0)
+def _out(source: Solid, found: Inset) -> tuple[NDArray[np.float64], float]:
+    """(T,) how far the worst place of each triangle is outside of its source, 0 within what rounding does; and how near
+    any comes to it.
+    """
+    places, of = _places(found.points, found.triangles)
+    away = source.surface.nearest(places)[0]
+    nearest = float(away.min(initial=np.inf))
+    is_far = away > 1e-6 * source.size
+    is_far[is_far] = ~source.is_inside(places[is_far])
+    return np.where(is_far, away, 0.0)[of].max(axis=1), nearest
 
 
-def _places(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:
-    """(7 T, 3) corners, middles of edges and the middle of each triangle."""
-    sides = points[triangles]
-    places = np.concatenate([sides, (sides + np.roll(sides, 1, axis=1)) / 2, sides.mean(axis=1)[:, None]], axis=1)
-    return np.asarray(places.reshape(-1, 3))
+def _places(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+    """Corners, middles of edges and middles of triangles, each once; and (T, 7) those of each triangle."""
+    used, renumbered = np.unique(triangles, return_inverse=True)
+    points, count = points[used], len(used)
+    triangles = renumbered.reshape(-1, 3).astype(np.int32)
+    after = np.roll(triangles, -1, axis=1).astype(np.int64)
+    keys, edge = np.unique(np.minimum(triangles, after) * count + np.maximum(triangles, after), return_inverse=True)
+    ends = points[np.stack(np.divmod(keys, count))]
+    places = np.concatenate([points, ends.mean(axis=0), points[triangles].mean(axis=1)])
+    middle = count + len(keys) + np.arange(len(triangles))
+    return places, np.column_stack([triangles, count + edge.reshape(-1, 3), middle])
 
 
 def _is_flat(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> bool:
