@@ -106,6 +106,8 @@ def _options(
 def main(arguments: list[str] | None = None) -> None:
     """Run one command and leave with its exit status."""
     given = (sys.argv[1:] if arguments is None else arguments) or ["--help"]
+    # Our matrices are small: threads of the linear algebra, one for each core in every worker, would wait busily.
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     try:
         status = app(given, standalone_mode=False)
         sys.stdout.flush()
