@@ -141,7 +141,8 @@ cdef void _draw(const double[:, ::1] corners, int64_t first, int64_t stop, uint8
 
 
 cdef int64_t _runs(
-    const uint8_t *mask, int64_t wide, int64_t high, int64_t turn, int64_t gap, uint8_t *room, int32_t[:, ::1] runs
+    const uint8_t *mask, int64_t wide, int64_t high, int64_t turn, int64_t gap, uint8_t *room, int32_t *until,
+    int32_t[:, ::1] runs
 ) noexcept nogil:
     """The runs of a mask that is turned by quarters and grown by a gap on all sides."""
     cdef int64_t column, count = 0, due, first, new_high, new_wide, row, x, y
@@ -163,16 +164,18 @@ cdef int64_t _runs(
                 if y:
                     due = x + gap
             room[row * (new_wide + 2 * gap) + column + gap] = column <= due
-    # A column keeps how long it is still set.
+    # Then downwards: a column keeps up to which row it is still set.
     new_wide += 2 * gap
+    for column in range(new_wide):
+        until[column] = <int32_t>(-gap - 1)
     for row in range(-gap, new_high + gap):
+        if row + gap < new_high:
+            for column in range(new_wide):
+                if room[(row + gap) * new_wide + column]:
+                    until[column] = <int32_t>(row + 2 * gap)
         first = -1
         for column in range(new_wide):
-            y = 0
-            for x in range(max(row - gap, 0), min(row + gap, new_high - 1) + 1):
-                if room[x * new_wide + column]:
-                    y = 1
-                    break
+            y = row <= until[column]
             if y and first < 0:
                 first = column
             if first >= 0 and (not y or column == new_wide - 1):
@@ -215,7 +218,7 @@ cdef int64_t _free_place(
 cpdef int64_t place_charts(
     const double[:, ::1] corners, const int64_t[::1] start, const int32_t[:, ::1] size, const int64_t[::1] order,
     int64_t gap, int64_t margin, int64_t quarters, int64_t most_pages, uint8_t[::1] mask, uint8_t[::1] room,
-    int32_t[:, ::1] runs, uint64_t[:, :, ::1] pages, int32_t[:, ::1] free, int32_t[:, :, ::1] full,
+    int32_t[::1] until, int32_t[:, ::1] runs, uint64_t[:, :, ::1] pages, int32_t[:, ::1] free, int32_t[:, :, ::1] full,
     int32_t[:, ::1] place
 ) noexcept:
     """Puts charts on pages, each as low as it can be and then as far left; the number of pages, or -1.
@@ -242,7 +245,7 @@ cpdef int64_t place_charts(
                     new_wide, new_high = size[chart, turn & 1], size[chart, 1 - (turn & 1)]
                     if new_wide + 2 * margin > wide or new_high + 2 * margin > high:
                         continue
-                    count = _runs(&mask[0], size[chart, 0], size[chart, 1], turn, gap, &room[0], runs)
+                    count = _runs(&mask[0], size[chart, 0], size[chart, 1], turn, gap, &room[0], &until[0], runs)
                     stride = max(<int64_t>(0.618 * count) | 1, 1)
                     while _common(stride, count) != 1:
                         stride += 1
@@ -271,7 +274,7 @@ cpdef int64_t place_charts(
                     fits = True
                     place[chart, 0], place[chart, 1] = <int32_t>page, <int32_t>best_x
                     place[chart, 2], place[chart, 3] = <int32_t>best_y, <int32_t>best_turn
-                    count = _runs(&mask[0], size[chart, 0], size[chart, 1], best_turn, 0, &room[0], runs)
+                    count = _runs(&mask[0], size[chart, 0], size[chart, 1], best_turn, 0, &room[0], &until[0], runs)
                     for r in range(count):
                         row = best_y + runs[r, ROW]
                         for x in range(best_x + runs[r, FIRST], best_x + runs[r, LAST] + 1):

@@ -180,9 +180,10 @@ class _Job:
                 tries = [low, (low + high) / 2] if low else [0.72 * high, 0.85 * high]
             found: list[tuple[Ints, Ints] | None] = [None, None]
 
-            def attempt(first: int, stop: int, tries: list[float] = tries, found: list[Any] = found) -> None:
-                for k in range(first, stop):
-                    found[k] = self.placed(tries[k] * ratio, wide, size, self.gutter * ratio, 1)
+            def attempt(first: int, _: int, tries: list[float] = tries, found: list[Any] = found) -> None:
+                # The larger first: where it fits before the other is begun, that need not be tried.
+                if found[1] is None:
+                    found[1 - first] = self.placed(tries[1 - first] * ratio, wide, size, self.gutter * ratio, 1)
 
             in_pieces(attempt, 2, 1)
             if found[1] is not None:
@@ -217,7 +218,8 @@ class _Job:
         used = kernels.place_charts(
             corners, self.start, pixels, order, gap, margin, self.quarters, most_pages,
             np.empty(int((pixels[:, 0].astype(np.int64) * pixels[:, 1]).max(initial=1)), np.uint8),
-            np.empty(longest * longest, np.uint8), np.empty((longest * (longest // 2 + 1), 3), np.int32), pages, free,
+            np.empty(longest * longest, np.uint8), np.empty(longest, np.int32),
+            np.empty((longest * (longest // 2 + 1), 3), np.int32), pages, free,
             np.zeros((most_pages, 64, 64), np.int32), place,
         )  # fmt: skip
         return None if used < 0 else (place, pixels)
