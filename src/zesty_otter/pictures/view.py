@@ -17,6 +17,7 @@ from zesty_otter.geometry.queries.near import nearest
 from zesty_otter.geometry.raster import drawing as raster
 from zesty_otter.geometry.surface.topology import topology
 from zesty_otter.geometry.surface.triangulation import triangulate
+from zesty_otter.geometry.vectors import cross
 from zesty_otter.model import Material, Mesh, Placed, Scatter, Scene, content_bounds, determinant, format_length
 from zesty_otter.pictures.camera import Camera, framed
 from zesty_otter.pictures.crowds import MOST, TRIANGLES, lighter_copies
@@ -467,7 +468,7 @@ class _Picture:
         corner = camera.seen(tri.reshape(-1, 3)).reshape(-1, 12)
         own, ids = np.full(depth.shape, np.inf, np.float32), np.full(depth.shape, -1, np.int32)
         raster.fill(corner, own, ids)
-        normal = np.cross(tri[:, 1] - tri[:, 0], tri[:, 2] - tri[:, 0])
+        normal = cross(tri[:, 1] - tri[:, 0], tri[:, 2] - tri[:, 0])
         length = np.linalg.norm(normal, axis=1, keepdims=True)
         shade = (0.7 + 0.3 * np.abs(normal / np.where(length > 0, length, 1) @ camera.axes[2])).astype(np.float32)
         bias = 2e-3 * float(np.ptp(corner[:, 2::4]))
@@ -512,7 +513,7 @@ class _Picture:
         measured = found.place / self.metre @ self.basis.T
         spacing = 3 * float(np.linalg.norm(self.box[1] - self.box[0])) / math.sqrt(len(measured))
         away, near = nearest(place, measured)
-        normal = np.cross(tri[:, 1] - tri[:, 0], tri[:, 2] - tri[:, 0])
+        normal = cross(tri[:, 1] - tri[:, 0], tri[:, 2] - tri[:, 0])
         length = np.linalg.norm(normal, axis=1)
         rises = np.abs(normal[:, 1]) > 0.7 * length
         met = (away < spacing) & rises

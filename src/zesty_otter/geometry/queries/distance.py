@@ -13,6 +13,7 @@ from zesty_otter.geometry.queries import _casting as casting
 from zesty_otter.geometry.queries import _distance as kernels
 from zesty_otter.geometry.queries import _rays as rays
 from zesty_otter.geometry.surface.order import along_curve
+from zesty_otter.geometry.vectors import cross
 
 _PIECE = 4096  # places that one core looks at in a row
 
@@ -382,7 +383,7 @@ def wall_thickness(
 def areas(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:
     """(T,) area of each triangle."""
     a, b, c = (points[triangles[:, k]] for k in range(3))
-    return np.asarray(np.linalg.norm(np.cross(b - a, c - a), axis=1) / 2)
+    return np.asarray(np.linalg.norm(cross(b - a, c - a), axis=1) / 2)
 
 
 @dataclass(frozen=True, eq=False)

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.geometry.queries.distance import Samples, Surface, areas, sampled
 from zesty_otter.geometry.surface.corners import join_points
+from zesty_otter.geometry.vectors import cross
 
 Values = tuple[NDArray[np.float32], NDArray[np.int32]]
 """A table (K, n) and its row at each corner of each triangle (T, 3)."""
@@ -94,7 +95,7 @@ class Shape:
         if self.normals is not None:
             return self.at(self.normals, triangle, shares)
         a, b, c = (self.points[self.triangles[triangle, k]] for k in range(3))
-        return np.asarray(np.cross(b - a, c - a))
+        return cross(b - a, c - a)
 
 
 @dataclass(frozen=True)

@@ -18,6 +18,7 @@ from zesty_otter.geometry.solids.solid import Solid, fits, misfit
 from zesty_otter.geometry.surface.corners import join_points
 from zesty_otter.geometry.surface.normals import face_areas_and_normals
 from zesty_otter.geometry.surface.topology import groups_of_pairs, parts, topology
+from zesty_otter.geometry.vectors import cross
 
 Ints = NDArray[np.int32]
 
@@ -188,7 +189,7 @@ class _Work:
         # The point of the other face that is not on the edge: in front of the face is hollow.
         tip = points[triangles[b]].sum(axis=1) - ends.sum(axis=1) - ends[:, 0]
         height = (tip * self.normals[a]).sum(axis=1)
-        sine = np.linalg.norm(np.cross(self.normals[a], self.normals[b]), axis=1)
+        sine = np.linalg.norm(cross(self.normals[a], self.normals[b]), axis=1)
         angle = np.arctan2(sine, (self.normals[a] * self.normals[b]).sum(axis=1))
         sheet = self.cut_solid.is_sheet[a]
         hollow = (angle > np.radians(3)) & (length > 0) & ((height > 1e-9) | sheet)
@@ -196,12 +197,12 @@ class _Work:
         self.crisp = bool((hollow & (angle > np.radians(25))).any())
         middle = self.normals[a] + self.normals[b]
         size = np.linalg.norm(middle, axis=1, keepdims=True)
-        across = np.cross(along, middle / np.where(size > 0, size, 1.0))
+        across = cross(along, middle / np.where(size > 0, size, 1.0))
         across /= np.maximum(np.linalg.norm(across, axis=1, keepdims=True), 1e-300)
         rim = points[edges.edge_points[~two]]
         rim_along = rim[:, 1] - rim[:, 0]
         rim_length = np.linalg.norm(rim_along, axis=1)
-        side = np.cross(rim_along, self.normals[one[~two] // 3])
+        side = cross(rim_along, self.normals[one[~two] // 3])
         side /= np.maximum(np.linalg.norm(side, axis=1, keepdims=True), 1e-300)
         normals = np.concatenate([self.normals[a][hollow], self.normals[b][hollow], across[hollow], side])
         place = np.concatenate([ends[hollow, 0]] * 3 + [rim[:, 0]])
@@ -222,9 +223,9 @@ class _Work:
 
         def take(piece: _Piece) -> None:
             nonlocal count
-            hull = convex_hull(piece.points, thickness)
+            hull = rough_hull(piece.points, thickness)
             if fits(self.cut_solid, hull, self.tolerance):
-                done.append(hull)
+                done.append(convex_hull(piece.points, thickness))
                 return
             count += 1
             gap = self.tolerance if self.must_fit else self._misfit(hull)
@@ -245,7 +246,7 @@ class _Work:
                 return []
             sides = None if full else self._best_cut(piece, hull)
             if sides is None:
-                done.append(hull)
+                done.append(convex_hull(piece.points, thickness))
                 continue
             for side in sides:
                 for one in self._components(side):

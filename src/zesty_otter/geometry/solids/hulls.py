@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.geometry.queries.near import pairs_within
 from zesty_otter.geometry.solids import _hulls
+from zesty_otter.geometry.vectors import cross
 
 Ints = NDArray[np.int32]
 
@@ -224,8 +225,8 @@ def _as_polygons(inner: NDArray[np.float64], found: Any, centre: NDArray[np.floa
     count = np.bincount(face)
     normal = found.equations[first, :3]
     helper = np.eye(3)[np.argmin(np.abs(normal), axis=1)]
-    u = np.cross(normal, helper)
-    v = np.cross(normal, u)
+    u = cross(normal, helper)
+    v = cross(normal, u)
     middle = np.stack([np.bincount(face, inner[corner, k]) for k in range(3)], axis=1) / count[:, None]
     offset = inner[corner] - middle[face]
     angle = np.arctan2((offset * v[face]).sum(axis=1), (offset * u[face]).sum(axis=1))
@@ -246,7 +247,7 @@ def _as_triangles(inner: NDArray[np.float64], found: Any, centre: NDArray[np.flo
     normal, triangles = found.equations[:, :3], found.simplices
     if not isinstance(found, _Triangles):  # ours are outward
         a, b, c = (inner[triangles[:, k]] for k in range(3))
-        agrees = (np.cross(b - a, c - a) * normal).sum(axis=1) > 0
+        agrees = (cross(b - a, c - a) * normal).sum(axis=1) > 0
         triangles = np.where(agrees[:, None], triangles, triangles[:, ::-1])
     every = np.arange(len(triangles) + 1)
     return _sized(inner[used], 3 * every, number[triangles].ravel(), found, normal, every[:-1], centre, size)

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.geometry.queries.distance import Surface
 from zesty_otter.geometry.solids.hulls import behind_planes, convex_hull
+from zesty_otter.geometry.vectors import cross
 
 _OF_WALL = 0.4  # of the thickness of a wall that each of its sides may come inward
 _TURNED = 0.2  # cosine of the most that a face may turn
@@ -173,7 +174,7 @@ def _moved_in(
 def face_normals(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:
     """(T, 3) normals twice as long as the triangles' areas."""
     a, b, c = (points[triangles[:, k]] for k in range(3))
-    return np.cross(b - a, c - a)
+    return cross(b - a, c - a)
 
 
 def unit_normals(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArray[np.float64]:
@@ -187,7 +188,7 @@ def _angles(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> NDArra
     """(T, 3) the angle of each triangle at each corner."""
     at = points[triangles]
     out, back = np.roll(at, -1, axis=1) - at, np.roll(at, 1, axis=1) - at
-    across = np.linalg.norm(np.cross(out, back), axis=2)
+    across = np.linalg.norm(cross(out, back), axis=2)
     return np.arctan2(across, np.einsum("ijk,ijk->ij", out, back))
 
 
@@ -243,7 +244,7 @@ def _farthest_along(points: NDArray[np.float64], directions: NDArray[np.float64]
 def volume_of(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> float:
     """The volume a closed surface goes around."""
     at = points[triangles] - points[triangles[0, 0]] if len(triangles) else np.zeros((0, 3, 3))
-    return float(np.einsum("ij,ij->", at[:, 0], np.cross(at[:, 1], at[:, 2]))) / 6
+    return float(np.einsum("ij,ij->", at[:, 0], cross(at[:, 1], at[:, 2]))) / 6
 
 
 def widths_of(points: NDArray[np.float64]) -> NDArray[np.float64]:
