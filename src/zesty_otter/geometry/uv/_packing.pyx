@@ -145,25 +145,28 @@ cdef int64_t _runs(
     int32_t[:, ::1] runs
 ) noexcept nogil:
     """The runs of a mask that is turned by quarters and grown by a gap on all sides."""
-    cdef int64_t column, count = 0, due, first, new_high, new_wide, row, x, y
+    cdef int64_t at, column, count = 0, due, first, new_high, new_wide, row, step, x, y
     new_wide, new_high = (high, wide) if turn & 1 else (wide, high)
+    step = wide if turn & 1 else 1
+    if turn == 1 or turn == 2:
+        step = -step
     # Grown sideways first, into the room; there the rows are those of the turned mask.
     for row in range(new_high):
         due = -1
-        for column in range(-gap, new_wide + gap):
-            x = column + gap
-            if x < new_wide:
-                if turn == 0:
-                    y = mask[row * wide + x]
-                elif turn == 1:
-                    y = mask[(high - 1 - x) * wide + row]
-                elif turn == 2:
-                    y = mask[(high - 1 - row) * wide + wide - 1 - x]
-                else:
-                    y = mask[x * wide + wide - 1 - row]
-                if y:
-                    due = x + gap
-            room[row * (new_wide + 2 * gap) + column + gap] = column <= due
+        if turn == 0:
+            at = row * wide
+        elif turn == 1:
+            at = (high - 1) * wide + row
+        elif turn == 2:
+            at = (high - 1 - row) * wide + wide - 1
+        else:
+            at = wide - 1 - row
+        for column in range(new_wide + 2 * gap):
+            if column < new_wide:
+                if mask[at]:
+                    due = column + 2 * gap
+                at += step
+            room[row * (new_wide + 2 * gap) + column] = column <= due
     # Then downwards: a column keeps up to which row it is still set.
     new_wide += 2 * gap
     for column in range(new_wide):
@@ -185,6 +188,19 @@ cdef int64_t _runs(
                 count += 1
                 first = -1
     return count
+
+
+cdef inline void _turn_round(int32_t[:, ::1] runs, int64_t count, int64_t wide, int64_t high) noexcept nogil:
+    """Turns the runs of a chart by two quarters."""
+    cdef int32_t first, last, row
+    cdef int64_t k, other
+    for k in range((count + 1) // 2):
+        other = count - 1 - k
+        row, first, last = runs[k, ROW], runs[k, FIRST], runs[k, LAST]
+        runs[k, ROW] = <int32_t>(high - 1 - runs[other, ROW])
+        runs[k, FIRST], runs[k, LAST] = <int32_t>(wide - 1 - runs[other, LAST]), <int32_t>(wide - 1 - runs[other, FIRST])
+        runs[other, ROW] = <int32_t>(high - 1 - row)
+        runs[other, FIRST], runs[other, LAST] = <int32_t>(wide - 1 - last), <int32_t>(wide - 1 - first)
 
 
 cdef int64_t _free_place(
@@ -218,7 +234,7 @@ cdef int64_t _free_place(
 cpdef int64_t place_charts(
     const double[:, ::1] corners, const int64_t[::1] start, const int32_t[:, ::1] size, const int64_t[::1] order,
     int64_t gap, int64_t margin, int64_t quarters, int64_t most_pages, uint8_t[::1] mask, uint8_t[::1] room,
-    int32_t[::1] until, int32_t[:, ::1] runs, uint64_t[:, :, ::1] pages, int32_t[:, ::1] free, int32_t[:, :, ::1] full,
+    int32_t[::1] until, int32_t[:, :, ::1] runs, uint64_t[:, :, ::1] pages, int32_t[:, ::1] free, int32_t[:, :, ::1] full,
     int32_t[:, ::1] place
 ) noexcept:
     """Puts charts on pages, each as low as it can be and then as far left; the number of pages, or -1.
@@ -231,6 +247,7 @@ cpdef int64_t place_charts(
     cdef bint fits
     cdef int64_t best_low, best_turn, best_x, best_y, chart, class_high, class_wide, count, high, k, leap, n, new_high, new_wide, page, r, row
     cdef int64_t stride, turn, used = 0, wide, x, y
+    cdef int64_t[2] counts
     with nogil:
         wide, high = 64 * pages.shape[2], pages.shape[1]
         for n in range(len(order)):
@@ -245,7 +262,13 @@ cpdef int64_t place_charts(
                     new_wide, new_high = size[chart, turn & 1], size[chart, 1 - (turn & 1)]
                     if new_wide + 2 * margin > wide or new_high + 2 * margin > high:
                         continue
-                    count = _runs(&mask[0], size[chart, 0], size[chart, 1], turn, gap, &room[0], &until[0], runs)
+                    if turn < 2:
+                        counts[turn] = _runs(
+                            &mask[0], size[chart, 0], size[chart, 1], turn, gap, &room[0], &until[0], runs[turn]
+                        )
+                    else:
+                        _turn_round(runs[turn - 2], counts[turn - 2], new_wide, new_high)
+                    count = counts[turn & 1]
                     stride = max(<int64_t>(0.618 * count) | 1, 1)
                     while _common(stride, count) != 1:
                         stride += 1
@@ -254,7 +277,8 @@ cpdef int64_t place_charts(
                     y, x = max(full[page, class_wide, class_high] - leap, margin), -1
                     while x < 0 and y + new_high + margin <= high and y + new_high < best_low:
                         x = _free_place(
-                            &pages[page, 0, 0], &free[page, 0], high, wide, runs, count, stride, gap, margin, new_wide, y
+                            &pages[page, 0, 0], &free[page, 0], high, wide, runs[turn & 1], count, stride, gap, margin,
+                            new_wide, y
                         )
                         y += leap
                     if x < 0:
@@ -265,7 +289,8 @@ cpdef int64_t place_charts(
                     row = y
                     for row in range(max(y - leap + 1, margin), y + 1):
                         x = _free_place(
-                            &pages[page, 0, 0], &free[page, 0], high, wide, runs, count, stride, gap, margin, new_wide, row
+                            &pages[page, 0, 0], &free[page, 0], high, wide, runs[turn & 1], count, stride, gap, margin,
+                            new_wide, row
                         )
                         if x >= 0:
                             break
@@ -274,10 +299,12 @@ cpdef int64_t place_charts(
                     fits = True
                     place[chart, 0], place[chart, 1] = <int32_t>page, <int32_t>best_x
                     place[chart, 2], place[chart, 3] = <int32_t>best_y, <int32_t>best_turn
-                    count = _runs(&mask[0], size[chart, 0], size[chart, 1], best_turn, 0, &room[0], &until[0], runs)
+                    count = _runs(
+                        &mask[0], size[chart, 0], size[chart, 1], best_turn, 0, &room[0], &until[0], runs[0]
+                    )
                     for r in range(count):
-                        row = best_y + runs[r, ROW]
-                        for x in range(best_x + runs[r, FIRST], best_x + runs[r, LAST] + 1):
+                        row = best_y + runs[0, r, ROW]
+                        for x in range(best_x + runs[0, r, FIRST], best_x + runs[0, r, LAST] + 1):
                             pages[page, row, x >> 6] |= <uint64_t>1 << (x & 63)
                     for row in range(best_y, best_low):
                         free[page, row] = <int32_t>_longest_free(&pages[page, row, 0], wide)

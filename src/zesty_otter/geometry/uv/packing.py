@@ -219,7 +219,7 @@ class _Job:
             corners, self.start, pixels, order, gap, margin, self.quarters, most_pages,
             np.empty(int((pixels[:, 0].astype(np.int64) * pixels[:, 1]).max(initial=1)), np.uint8),
             np.empty(longest * longest, np.uint8), np.empty(longest, np.int32),
-            np.empty((longest * (longest // 2 + 1), 3), np.int32), pages, free,
+            np.empty((2, longest * (longest // 2 + 1), 3), np.int32), pages, free,
             np.zeros((most_pages, 64, 64), np.int32), place,
         )  # fmt: skip
         return None if used < 0 else (place, pixels)
