@@ -28,7 +28,7 @@ def _ripple(x: NDArray[np.float64], y: NDArray[np.float64], seed: int) -> NDArra
 
 def _png(rgb: NDArray[np.float64]) -> bytes:
     out = io.BytesIO()
-    Image.fromarray((rgb.clip(0, 1) * 255).round().astype(np.uint8)).save(out, "PNG")
+    Image.fromarray((rgb.clip(0, 1) * 255).round().astype(np.uint8)).save(out, "PNG", compress_level=2)
     return out.getvalue()
 
 
@@ -80,5 +80,5 @@ def net_holes() -> bytes:
     x, y = _grid()
     twine = (np.abs((x + y) * 8 % 1 - 0.5) > 0.38) | (np.abs((x - y) * 8 % 1 - 0.5) > 0.38)
     out = io.BytesIO()
-    Image.fromarray((twine * 255).astype(np.uint8)).save(out, "PNG")
+    Image.fromarray((twine * 255).astype(np.uint8)).save(out, "PNG", compress_level=2)
     return out.getvalue()

@@ -190,7 +190,7 @@ def _text(data: bytes) -> str:
         return ""
     # As gzip. Of little there is little to gain, and clearing memory takes longer than packing.
     back = min(max(len(data).bit_length(), 9), 15)
-    packer = zlib.compressobj(6 if len(data) > 1 << 16 else 1, zlib.DEFLATED, 16 + back, 5 if len(data) < 4096 else 8)
+    packer = zlib.compressobj(2 if len(data) > 1 << 16 else 1, zlib.DEFLATED, 16 + back, 5 if len(data) < 4096 else 8)
     return base64.b64encode(packer.compress(data) + packer.flush()).decode()
 
 
