@@ -202,7 +202,8 @@ cpdef int64_t sample(
                     t += 1
             else:
                 t = n % len(triangles)
-            s, u = n * 0.7548776662466927 % 1.0, n * 0.5698402909980532 % 1.0
+            s, u = n * 0.7548776662466927, n * 0.5698402909980532
+            s, u = s - <int64_t>s, u - <int64_t>u
             if s + u > 1.0:
                 s, u = 1.0 - s, 1.0 - u
             triangle[n], shares[n, 0], shares[n, 1], shares[n, 2] = t, 1.0 - s - u, s, u
