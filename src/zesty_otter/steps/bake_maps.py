@@ -15,12 +15,12 @@ from pydantic import BeforeValidator, Field, field_validator
 from zesty_otter import pixels
 from zesty_otter._reading import read_scene
 from zesty_otter.errors import UsageError
-from zesty_otter.geometry.queries.distance import Surface, sampled
+from zesty_otter.geometry.queries.distance import Surface, mixed, sampled
 from zesty_otter.geometry.surface.corners import join_points
 from zesty_otter.geometry.surface.normals import normals_all_smooth
 from zesty_otter.geometry.surface.tangents import tangents
 from zesty_otter.geometry.surface.triangulation import triangulate
-from zesty_otter.geometry.uv.baking import Baked, Canvas, Met, bake, mixed
+from zesty_otter.geometry.uv.baking import Baked, Canvas, Met, bake
 from zesty_otter.geometry.uv.sets import uv_facts
 from zesty_otter.model import (
     Material,

@@ -419,3 +419,10 @@ def sampled(points: NDArray[np.float64], triangles: NDArray[np.int32], count: in
         np.empty(len(points), np.int32), position, triangle, shares,
     )  # fmt: skip
     return Samples(position[:total], triangle[:total], shares[:total])
+
+
+def mixed(values: NDArray[np.float64], triangle: NDArray[np.int64], shares: NDArray[np.float64]) -> NDArray[np.float64]:
+    """(N, n) of values (T, 3, n) at corners of triangles, those at places of some."""
+    out = np.empty((len(triangle), values.shape[2]))
+    casting.mix(np.ascontiguousarray(values), triangle, np.ascontiguousarray(shares), out)
+    return out

@@ -8,9 +8,9 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.queries.distance import Samples, Surface, areas, sampled
+from zesty_otter.geometry.queries.distance import Samples, Surface, areas, mixed, sampled
 from zesty_otter.geometry.surface.corners import join_points
-from zesty_otter.geometry.vectors import cross
+from zesty_otter.geometry.vectors import cross, quantile
 
 Values = tuple[NDArray[np.float32], NDArray[np.int32]]
 """A table (K, n) and its row at each corner of each triangle (T, 3)."""
@@ -88,7 +88,7 @@ class Shape:
 
     def at(self, values: Values, triangle: NDArray[np.int64], shares: NDArray[np.float64]) -> NDArray[np.float64]:
         """(N, n) values somewhere on triangles."""
-        return np.asarray(np.einsum("nk,nkj->nj", shares, values[0][values[1][triangle]].astype(np.float64)))
+        return mixed(values[0][values[1]].astype(np.float64), triangle, shares)
 
     def normals_at(self, triangle: NDArray[np.int64], shares: NDArray[np.float64]) -> NDArray[np.float64]:
         """(N, 3) normals, those of the faces where there are no others."""
@@ -164,10 +164,10 @@ def deviation(before: Shape, after: Shape) -> Deviation:
     both = np.concatenate([there, back])
     return Deviation(
         float(both.mean()),
-        float(np.quantile(both, 0.95)),
+        float(quantile(both, 0.95)),
         float(both.max()),
-        float(np.quantile(turned, 0.95)),
-        float(np.quantile(slid, 0.95)),
+        float(quantile(turned, 0.95)),
+        float(quantile(slid, 0.95)),
         _drift(before.outline("border"), after.outline("border")),
         _drift(before.outline("seam"), after.outline("seam")),
         before.spacing,

@@ -13,6 +13,7 @@ from zesty_otter.geometry.queries.distance import Surface, sampled
 from zesty_otter.geometry.solids.hulls import Hull
 from zesty_otter.geometry.solids.solid import Solid
 from zesty_otter.geometry.surface.normals import face_areas_and_normals
+from zesty_otter.geometry.vectors import quantile
 
 _SIDES = 4000  # places to look at on the sides and within collision
 
@@ -68,7 +69,7 @@ class Footing:
     @property
     def most(self) -> float:
         """What feet are off by, up or down, in not more than 5 of 100 places."""
-        return float(np.quantile(np.abs(self.gap[self.held]), 0.95)) if self.held.any() else 0.0
+        return float(quantile(np.abs(self.gap[self.held]), 0.95)) if self.held.any() else 0.0
 
     @property
     def falls(self) -> float:

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.geometry.parallel import in_order
 from zesty_otter.geometry.queries import _casting as kernels
-from zesty_otter.geometry.queries.distance import Surface
+from zesty_otter.geometry.queries.distance import Surface, mixed
 from zesty_otter.geometry.raster import drawing as raster
 from zesty_otter.geometry.raster.spreading import nearest_filled
 
@@ -175,13 +175,6 @@ def _drawn(flat: Floats, shift: Floats, size: tuple[int, int]) -> NDArray[np.int
     depth, ids = np.full(size[::-1], np.inf, np.float32), np.full(size[::-1], -1, np.int32)
     raster.fill(corner, depth, ids)
     return ids.ravel()
-
-
-def mixed(values: Floats, triangle: NDArray[np.int64], shares: Floats) -> Floats:
-    """(N, n) of values (T, 3, n) at corners of triangles, those at places of some."""
-    out = np.empty((len(triangle), values.shape[2]))
-    kernels.mix(values, triangle, np.ascontiguousarray(shares), out)
-    return out
 
 
 def _met(
