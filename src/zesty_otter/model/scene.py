@@ -42,6 +42,7 @@ from zesty_otter.model.roles import ROLES
 _MOST_SHOWN = 200
 _BOUNDS = "_bounds"  # where a scatter keeps its bounds
 _MOST_EXPANDED = 200_000  # copies that become nodes
+_FEW_PLACES = 4_000  # of copies, whose box is found by placing all
 
 LIGHT_KINDS = ("point", "spot", "directional")
 """How a light shines."""
@@ -1260,6 +1261,9 @@ def copies_bounds(points: NDArray[np.float64], transforms: NDArray[np.float64]) 
     if not len(points) or not len(transforms):
         return np.full((2, 3), np.nan)
     rows, offsets = transforms[:, :3, :3], transforms[:, :3, 3]
+    if len(points) * len(transforms) <= _FEW_PLACES:
+        places = (points @ rows.transpose(0, 2, 1) + offsets[:, None]).reshape(-1, 3)
+        return np.stack([places.min(axis=0), places.max(axis=0)]) + 0.0
     low = [-_farthest(points, -rows[:, k], -offsets[:, k]) for k in range(3)]
     return np.array([low, [_farthest(points, rows[:, k], offsets[:, k]) for k in range(3)]]) + 0.0
 

@@ -149,7 +149,7 @@ def determinant(matrix: NDArray[Any]) -> Any:
 
     Returns
     -------
-    float64 or (...) float64
+    float or (...) float64
         0 only where the matrix cannot be undone, or all but not.
 
     Examples
@@ -158,6 +158,9 @@ def determinant(matrix: NDArray[Any]) -> Any:
     >>> float(determinant(np.diag([2.0, 3.0, -1.0])))
     -6.0
     """
+    if matrix.shape == (3, 3):  # a tenth of the time
+        (a, b, c), (d, e, f), (g, h, i) = matrix.tolist()
+        return a * (e * i - f * h) - b * (d * i - f * g) + c * (d * h - e * g)
     with np.errstate(divide="ignore", over="ignore"):
         return np.linalg.det(matrix)
 
