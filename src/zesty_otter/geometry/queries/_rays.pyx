@@ -85,6 +85,8 @@ cdef inline bint _is_surrounded(
         open_rays += count <= 0
         if open_rays > spared:
             return False
+        if open_rays + len(directions) - 1 - turn <= spared:
+            break  # whatever the others say
     return True
 
 
