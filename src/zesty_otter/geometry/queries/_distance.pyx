@@ -76,12 +76,14 @@ cdef inline bint _faces(const double[:, ::1] corners, int64_t t, double x, doubl
 
 
 cpdef void nearest(
-    const double[:, ::1] samples, const double[:, ::1] facing, const double[:, ::1] corners,
-    const float[:, ::1] groups, int64_t leaves, double[::1] distance, int64_t[::1] triangle, double[:, ::1] shares
+    const double[:, ::1] samples, const int64_t[::1] order, const double[:, ::1] facing, const double[:, ::1] corners,
+    const int64_t[::1] numbers, const float[:, ::1] groups, int64_t leaves, double[::1] distance,
+    int64_t[::1] triangle, double[:, ::1] shares
 ) noexcept:
-    """The nearest triangle of each sample; samples near each other should follow each other.
+    """The nearest triangle of each sample in an order, in which those near each other should follow each other.
 
-    Where there are directions to be faced, other triangles do not count; the triangle is -1 when none does.
+    Where there are directions to be faced, other triangles do not count; the triangle is -1 when none does, else what
+    ``numbers`` (T,) calls it.
     """
     cdef bint any_side = len(facing) == 0
     cdef double best, d, s, t, x, y, z
@@ -89,20 +91,21 @@ cpdef void nearest(
     cdef float[4] away
     cdef float[DEEP] waiting
     cdef int met
-    cdef int64_t guess = 0, i, k, n, size, which
+    cdef int64_t found, guess = 0, i, j, k, n, size, which
     cdef int64_t[DEEP] stack
     cdef zo_spot spot
     with nogil:
-        for i in range(len(samples)):
+        for j in range(len(order)):
+            i = order[j]
             x, y, z = samples[i, 0], samples[i, 1], samples[i, 2]
             zo_put(&spot, x, y, z)
             # What was nearest to the sample before is not far now.
             best = _to_triangle(corners, guess, x, y, z, own)
             s, t = own[0], own[1]
             if not any_side and not _faces(corners, guess, facing[i, 0], facing[i, 1], facing[i, 2]):
-                best, triangle[i] = INFINITY, -1
+                best, found = INFINITY, -1
             else:
-                triangle[i] = guess
+                found = guess
             size = put_top(leaves, stack)
             waiting[0] = waiting[1] = 0.0
             while size > 0 and best > 0.0:
@@ -123,9 +126,10 @@ cpdef void nearest(
                             any_side or _faces(corners, which, facing[i, 0], facing[i, 1], facing[i, 2])
                         ):
                             best, guess, s, t = d, which, own[0], own[1]
-                            triangle[i] = which
+                            found = which
             distance[i] = sqrt(best)
-            shares[i, 0], shares[i, 1] = s, t
+            triangle[i] = -1 if found < 0 else numbers[found]
+            shares[i, 0], shares[i, 1], shares[i, 2] = 1.0 - (s + t), s, t
 
 
 cpdef void find_far(

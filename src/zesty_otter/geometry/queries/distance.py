@@ -66,23 +66,18 @@ class Surface:
         >>> [found.tolist() for found in surface.nearest(np.array([(0.0, 0.0, 2.0)]))]
         [[2.0], [0], [[1.0, 0.0, 0.0]]]
         """
-        order = along_curve(samples)
-        distance, triangle = np.empty(len(samples)), np.empty(len(samples), np.int64)
-        shares = np.empty((len(samples), 2))
-        ordered = np.ascontiguousarray(samples[order])
-        faced = np.zeros((0, 3)) if facing is None else np.ascontiguousarray(facing[order])
+        samples, order = np.ascontiguousarray(samples), along_curve(samples)
+        distance, triangle, shares = np.empty(len(order)), np.empty(len(order), np.int64), np.empty((len(order), 3))
+        facing = np.zeros((0, 3)) if facing is None else np.ascontiguousarray(facing)
 
         def measure(first: int, stop: int) -> None:
             kernels.nearest(
-                ordered[first:stop], faced[first:stop], self._corners, self._groups, self._leaves,
-                distance[first:stop], triangle[first:stop], shares[first:stop],
+                samples, order[first:stop], facing, self._corners, self._order, self._groups, self._leaves, distance,
+                triangle, shares,
             )  # fmt: skip
 
-        in_pieces(measure, len(samples), _PIECE)
-        back = np.empty_like(order)
-        back[order] = np.arange(len(order))
-        shares = np.column_stack([1.0 - shares.sum(axis=1), shares])
-        return distance[back], np.where(triangle < 0, -1, self._order[triangle])[back], shares[back]
+        in_pieces(measure, len(order), _PIECE)
+        return distance, triangle, shares
 
     def farther_than(self, places: NDArray[np.float64], limit: float) -> NDArray[np.bool_]:
         """(N,) whether places are farther from the surface than a limit: quicker than measuring how far.
