@@ -40,7 +40,7 @@ from zesty_otter.model.naming import count_of, is_default_name, words_of
 from zesty_otter.model.roles import ROLES
 
 _MOST_SHOWN = 200
-_BOUNDS = "_bounds"  # where a scatter keeps its bounds
+_BOUNDS = "_bounds"  # where scatters, and what is placed, keep their bounds
 _MOST_EXPANDED = 200_000  # copies that become nodes
 _FEW_PLACES = 4_000  # of copies, whose box is found by placing all
 
@@ -1232,10 +1232,16 @@ def content_bounds(placed: Placed) -> NDArray[np.float64]:
     >>> content_bounds(next(zo.Scene.from_mesh(sail).walk())).tolist()
     [[0.0, 0.0, 0.0], [2.0, 3.0, 0.0]]
     """
-    content = placed.node.content
-    if isinstance(content, Scatter):
-        return content.bounds(placed.world)
-    return placed_bounds(content, placed.world) if isinstance(content, Mesh) else np.full((2, 3), np.nan)
+    known: NDArray[np.float64] | None = placed.__dict__.get(_BOUNDS)
+    if known is None:
+        content = placed.node.content
+        if isinstance(content, Scatter):
+            known = content.bounds(placed.world)
+        else:
+            known = placed_bounds(content, placed.world) if isinstance(content, Mesh) else np.full((2, 3), np.nan)
+        known.flags.writeable = False
+        placed.__dict__[_BOUNDS] = known
+    return known
 
 
 def copies_bounds(points: NDArray[np.float64], transforms: NDArray[np.float64]) -> NDArray[np.float64]:

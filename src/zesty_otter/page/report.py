@@ -15,7 +15,6 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from html import escape
 from importlib import resources
-from types import SimpleNamespace
 from typing import Any
 
 import numpy as np
@@ -40,6 +39,9 @@ _NOTEBOOK = Budget(triangles=100_000, pixels=512)
 _FRAME = "width:100%;height:480px;border:1px solid #b9b4a4;border-radius:6px"
 _MOST_MODEL = 1_500_000  # bytes of one asset in the round
 _MOST_MODELS = 24_000_000  # of all of a page
+_ARRIVAL = '<div class="wide"><table><tr><th>file</th><th class="n">triangles</th><th>read back</th></tr>'
+_AS_MEANT = '<span class="good">as meant</span>'
+_FINDINGS = '<div class="wide"><table><tr><th></th><th>where</th><th>what</th><th>what mends it</th></tr>'
 _JSON = json.JSONEncoder(ensure_ascii=False, allow_nan=False, separators=(",", ":"))
 
 
@@ -94,27 +96,93 @@ def page(
         The number of its first asset.
     """
     left = _MOST_MODELS
-    rows = []
+    rows, links = [], []
     for number, (asset, part) in enumerate(zip(assets, parts, strict=True), first):
         fits = len(part.model) <= left
         left -= len(part.model) if fits else 0
-        rows.append(_row(asset, number, part=part.html, model=part.model if fits else "", left_out=not fits))
-    return _rendered(title=title, summary=summary, assets=rows, pages=(), index=index)
+        links.append(_link(asset, number))
+        rows.append(_article(asset, number, part, in_the_round=fits))
+    about = {"rows": "\n".join(rows), "links": "".join(links), "pages": (), "index": index}
+    return _rendered(title=title, summary=summary, **about)
 
 
 def index_page(title: str, summary: str, assets: Sequence[ReportAsset], pages: Sequence[str]) -> str:
     """The page that lists all others; ``pages`` are their names, with `ON_A_PAGE` assets each."""
-    rows = [_row(one, n, page=pages[n // ON_A_PAGE]) for n, one in enumerate(assets)]
-    return _rendered(title=title, summary=summary, assets=rows, pages=pages, index="")
+    rows = "\n".join(_listed(one, n, pages[n // ON_A_PAGE]) for n, one in enumerate(assets))
+    return _rendered(title=title, summary=summary, rows=rows, links="", pages=pages, index="")
+
+
+def load() -> None:
+    """Load what pages are put together with, while workers make their parts."""
+    _template("report.html.j2")
+    _own()
 
 
 def _rendered(**about: Any) -> str:
     return str(_template("report.html.j2").render(**about, **_own()))
 
 
-def _row(asset: ReportAsset, number: int, **more: Any) -> SimpleNamespace:
-    anchor = f"{number}-" + re.sub(r"[^a-z0-9]+", "-", asset.name.lower()).strip("-")
-    return SimpleNamespace(**vars(asset), anchor=anchor, bad=asset.is_bad, **more)
+# These are made for every asset of a job, and by hand, as a template takes ten times as long for it.
+
+
+def _anchor(asset: ReportAsset, number: int) -> str:
+    return f"{number}-" + re.sub(r"[^a-z0-9]+", "-", asset.name.lower()).strip("-")
+
+
+def _link(asset: ReportAsset, number: int, page: str = "") -> str:
+    bad = ' class="bad"' if asset.is_bad else ""
+    return f'<a href="{escape(page)}#{_anchor(asset, number)}"{bad}>{escape(asset.name)}</a>'
+
+
+def _listed(asset: ReportAsset, number: int, page: str) -> str:
+    """The row of an asset in the page that lists all."""
+    error = f': <span class="error">{escape(asset.error)}</span>' if asset.error else ""
+    triangles = escape(asset.files[-1].triangles) if asset.files else ""
+    return (
+        f'<tr data-name="{escape(asset.name)}"><td>{_link(asset, number, page)}</td>'
+        f"<td>{escape(asset.state)}{error}</td>"
+        f'<td>{len(asset.files)}</td><td class="n">{triangles}</td><td>{len(asset.findings) or ""}</td></tr>'
+    )
+
+
+def _article(asset: ReportAsset, number: int, part: Part, *, in_the_round: bool) -> str:
+    """All there is of an asset."""
+    state = f'<span class="state {escape(asset.state)}">{escape(asset.state)}</span>' if asset.state else ""
+    rows = [
+        f'<article id="{_anchor(asset, number)}">',
+        f'<div class="head"><h2>{escape(asset.name)}</h2>{state}</div>',
+    ]
+    if asset.error:
+        rows.append(f'<p class="error">{escape(asset.error)}</p>')
+    if part.model and in_the_round:
+        rows.append(f'<div class="round"><script type="application/json">{part.model}</script></div>')
+    elif part.model:
+        rows.append(
+            '<p class="faint">Not in the round, as the page would be too large; `zesty-otter look` shows it.</p>'
+        )
+    rows += [part.html, *_arrival_told(asset.files), *_findings_told(asset.findings), *_notes_told(asset.notes)]
+    return "\n".join([*rows, "</article>"])
+
+
+def _arrival_told(files: Sequence[ReportFile]) -> Iterator[str]:
+    if files:
+        told = "".join(
+            f'<tr><td>{escape(one.path)}</td><td class="n">{escape(one.triangles)}</td><td>'
+            + (f'<span class="error">{escape("; ".join(one.problems))}</span>' if one.problems else _AS_MEANT)
+            + "</td></tr>"
+            for one in files
+        )
+        yield f"<h3>Arrival</h3>{_ARRIVAL}{told}</table></div>"
+
+
+def _findings_told(findings: Sequence[Finding]) -> Iterator[str]:
+    if findings:
+        told = "".join(
+            f'<tr><td class="{escape(one.severity)}">{escape(one.severity)}</td><td>{escape(one.node)}</td>'
+            f"<td>{escape(one.text)}</td><td>{escape(one.mend)}</td></tr>"
+            for one in findings
+        )
+        yield f"<h3>Findings</h3>{_FINDINGS}{told}</table></div>"
 
 
 @functools.cache
@@ -319,9 +387,6 @@ def _facts(before: Scene | None, after: _Row) -> list[tuple[str, str, str]]:
     labels = ("size", "drawn triangles", "faces", "nodes", "materials", "transforms left")
     source = ["not read"] * len(labels) if before is None else _row_of(before).words()
     return list(zip(labels, source, after.words(), strict=True))
-
-
-# These are made for every asset of a job, and by hand, as a template takes ten times as long for it.
 
 
 def _table(
