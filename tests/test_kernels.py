@@ -16,9 +16,11 @@ import zesty_otter
 from zesty_otter.geometry import parallel
 from zesty_otter.geometry.queries import near
 from zesty_otter.geometry.queries.distance import Surface, areas, sampled
-from zesty_otter.geometry.solids.hulls import convex_hull, hull_triangles, rough_hull
+from zesty_otter.geometry.raster.spreading import nearest_filled
+from zesty_otter.geometry.solids.hulls import behind_planes, convex_hull, hull_triangles, rough_hull
 from zesty_otter.geometry.solids.solid import Solid
 from zesty_otter.geometry.surface.corners import split_corners, take_rows
+from zesty_otter.geometry.uv.solving import Symmetric
 
 pytestmark = pytest.mark.checked
 HOME = Path(zesty_otter.__file__).parent
@@ -136,6 +138,47 @@ def test_places_are_all_inside_when_each_is(seed, size):
     places = size * sampled(*ball(seed + 1), 30).position
     for upto in range(1, len(places), 7):
         assert solid.all_inside(places[:upto]) == solid.is_inside(places[:upto]).all()
+
+
+@given(st.integers(0, 10**6))
+def test_what_lies_behind_the_planes_of_a_hull_is_the_hull(seed):
+    points, _ = ball(seed, 4 + seed % 40)
+    hull = convex_hull(points)
+    corners = behind_planes(hull.planes, hull.points.mean(axis=0))
+    assert convex_hull(corners).volume == pytest.approx(hull.volume, rel=1e-6)
+    assert hull.above(corners).max() < 1e-6
+
+
+@given(st.integers(0, 10**6), st.booleans())
+def test_systems_between_neighbours_are_solved_as_a_table_would_be(seed, is_complex):
+    dice = np.random.default_rng(seed)
+    count = int(dice.integers(1, 40))
+    a, b = dice.integers(0, count, (2, 2 * count))
+    values = dice.normal(size=2 * count) + 1j * is_complex * dice.normal(size=2 * count)
+    table = np.zeros((count, count), complex)
+    np.add.at(table, (a, b), values)
+    table = table + table.conj().T
+    table += np.diag(np.abs(table).sum(axis=1) + 1)
+    if not is_complex:
+        table = table.real
+    rows, columns = np.nonzero(table)
+    side = dice.normal(size=(count, 2)).astype(table.dtype)
+    found = Symmetric(rows, columns, table[rows, columns], count).solve(side)
+    assert found == pytest.approx(np.linalg.solve(table, side), rel=1e-6, abs=1e-9)
+
+
+@given(st.integers(0, 10**6))
+def test_the_nearest_filled_pixel_is_found(seed):
+    dice = np.random.default_rng(seed)
+    filled = dice.random(dice.integers(1, 16, 2)) < dice.choice([0.02, 0.2, 0.7])
+    found = nearest_filled(filled)
+    if not filled.any():
+        assert (found == -1).all()
+        return
+    places, others = np.argwhere(np.ones_like(filled)), np.argwhere(filled)
+    away = np.linalg.norm(places[:, None] - others, axis=2).min(axis=1)
+    assert filled.ravel()[found].all()
+    assert np.hypot(*(places - np.stack(np.divmod(found.ravel(), filled.shape[1]), axis=1)).T) == pytest.approx(away)
 
 
 @given(st.integers(0, 10**6))

@@ -58,6 +58,7 @@ def loaded_by(*arguments: object) -> set[str]:
         ),
         (["convert", "a.glb", "b.glb", "--collision", "turned-box"], ("scipy", "lxml", "jinja2")),
         (["convert", "a.glb", "b.glb", "--collision", "parts"], ("scipy", "lxml", "jinja2")),
+        (["convert", "a.glb", "b.glb", "--step", "unwrap for=light", "--step", "shadow inward=1cm"], ("scipy", "lxml")),
     ],
     ids=lambda value: " ".join(value) if isinstance(value, list) else "",
 )

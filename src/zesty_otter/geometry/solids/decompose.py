@@ -499,7 +499,8 @@ def _volume(points: NDArray[np.float64]) -> tuple[float, float]:
         else:
             return float(hull.volume), float(hull.area)
     # What is flat has no volume, and both its sides count: they are what makes it large when it is a little thick.
-    across = np.linalg.eigh((centred := points - points.mean(axis=0)).T @ centred)[1][:, 0]
+    centred = points - points.mean(axis=0)
+    across = np.linalg.eigh(centred.T @ centred)[1][:, 0]
     size = float(np.ptp(centred, axis=0).max())
     try:
         hull = hull_triangles(np.concatenate([centred - size * across, centred + size * across]), shared=False)
