@@ -1,5 +1,6 @@
 """Cuts of triangles along a plane, compiled: the points of both sides, and their triangles."""
 
+from libc.math cimport fabs
 from libc.stdint cimport int32_t, int64_t, uint8_t
 
 
@@ -142,3 +143,33 @@ cpdef (int64_t, int64_t, int64_t, int64_t) cut(
         a = _gather(points[:total], front, n, number, front_points)
         b = _gather(points[:total], back, m, number, back_points)
         return n, a, m, b
+
+
+cpdef int64_t pick(
+    const double[:, ::1] normals, const double[:, ::1] places, double[::1] weights, double near, int64_t[::1] picked
+) noexcept:
+    """The planes that weigh most, heaviest first; those that are nearly the same count together. How many there are.
+
+    Each goes through a place (N, 3); the same are those whose normals are and that are not farther apart than ``near``.
+    What is taken weighs nothing afterwards.
+    """
+    cdef double away, turn
+    cdef int64_t count = 0, first, k, n
+    with nogil:
+        while count < len(picked):
+            first = 0
+            for n in range(len(weights)):
+                if weights[n] > weights[first]:
+                    first = n
+            if len(weights) == 0 or not weights[first] > 0.0:
+                break
+            picked[count] = first
+            count += 1
+            for n in range(len(weights)):
+                turn = away = 0.0
+                for k in range(3):
+                    turn += normals[n, k] * normals[first, k]
+                    away += (places[n, k] - places[first, k]) * normals[first, k]
+                if fabs(turn) > 0.998 and fabs(away) < near:
+                    weights[n] = 0.0
+    return count

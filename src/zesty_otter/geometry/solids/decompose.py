@@ -348,17 +348,10 @@ class _Work:
         low, high = used.min(axis=0) - 1e-9, used.max(axis=0) + 1e-9
         near = (np.minimum(place, far) <= high).all(axis=1) & (np.maximum(place, far) >= low).all(axis=1)
         normals, place, weight, slanted = normals[near], place[near], weight[near].copy(), slanted[near]
-        offset = (place * normals).sum(axis=1)
-        planes: list[NDArray[np.float64]] = []
-        # Planes that are nearly the same count together.
-        while len(planes) < _PLANES and len(weight) and weight.max() > 0:
-            first = int(np.argmax(weight))
-            turn = normals @ normals[first]
-            about = np.abs((place - place[first]) @ normals[first]) < self.tolerance / 2
-            same = (np.abs(turn) > 0.998) & about
-            planes.append(np.array([*normals[first], offset[first], _SLANTED * slanted[first]]))
-            weight[same] = 0.0
-        return planes
+        picked = np.empty(_PLANES, np.int64)
+        picked = picked[: _cuts.pick(normals, place, weight, self.tolerance / 2, picked)]
+        offset = (place[picked] * normals[picked]).sum(axis=1)
+        return list(np.column_stack([normals[picked], offset, _SLANTED * slanted[picked]]))
 
     def _cost_of_sides(self, piece: _Piece, plane: NDArray[np.float64]) -> float | None:
         """What the hulls on both sides of a plane cost together; None when all is on one side."""

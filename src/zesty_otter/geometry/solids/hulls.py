@@ -16,7 +16,7 @@ from zesty_otter.geometry.vectors import cross
 Ints = NDArray[np.int32]
 
 _SAME = 1e-9  # of the size, below which points are one
-_FEW = 2000  # points, up to which hulls are made here
+_FEW = 5000  # points, up to which hulls are made here
 # Of the size: what lies less in front of a face is on it, and what no point may lie in front of any when all is done;
 # the others where the first tears, as it may when 32-bit numbers lay on planes.
 _SLACKS = (1e-12, 8e-9), (1e-8, 8e-8), (1e-7, 8e-7)
