@@ -11,9 +11,10 @@ CHECKED := build/checked/src
 
 .PHONY: demo test checked lint package bench docs site viewer screenshots clean
 
+# Byte code is written when a module is first used: most of what is installed is not used at once, or at all.
 $(INSTALLED): pyproject.toml
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --editable '.[page]'
+	$(BIN)/python -m pip install --quiet --no-compile --editable '.[page]'
 	@touch $@
 
 $(DEVELOP): $(INSTALLED)
