@@ -376,7 +376,7 @@ def _with_name(asset: AssetResult) -> str:
 def _summary(result: JobResult, *, dry_run: bool) -> str:
     counts = {state: sum(asset.state == state for asset in result.assets) for state in _WORDS}
     words = {"planned": "to do", "kept": "left as edited by hand"}
-    said = ", ".join(f"{count} {words.get(state, state)}" for state, count in counts.items() if count)
+    said = ", ".join(f"{count:,} {words.get(state, state)}" for state, count in counts.items() if count)
     files = count_of(sum(len(asset.files) for asset in result.assets), "file")
     if dry_run:
         return f"{said}; {files}. Nothing was written."

@@ -209,9 +209,10 @@ def _worth_telling(notes: Sequence[Note]) -> tuple[str, ...]:
 
 
 def _summary(result: JobResult) -> str:
-    states = ("written", "unchanged", "failed")
+    states = ("written", "unchanged", "kept", "failed")
     counts = {state: sum(asset.state == state for asset in result.assets) for state in states}
-    said = ", ".join(f"{count} {state}" for state, count in counts.items() if count)
+    words = {"kept": "left as edited by hand"}
+    said = ", ".join(f"{count:,} {words.get(state, state)}" for state, count in counts.items() if count)
     files = count_of(sum(len(asset.files) for asset in result.assets), "file")
     return f"{count_of(len(result.assets), 'asset')}: {said or 'nothing to do'}; {files}."
 

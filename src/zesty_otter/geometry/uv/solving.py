@@ -11,6 +11,7 @@ from zesty_otter.geometry.uv import _solving as kernels
 
 # Multiplications, up to which systems are solved for here: loading the other way takes longer than that.
 _LIGHT = 100_000_000
+_MOST = 20_000  # unknowns, beyond which there always are more
 _SAFE = 1e-12  # of the diagonal, added to it
 
 
@@ -55,6 +56,8 @@ class Symmetric:
 
 def _alone(rows: NDArray[Any], columns: NDArray[Any], values: NDArray[Any], size: int) -> Any:
     """What solves by the kernels; None where that would take long."""
+    if size > _MOST:
+        return None
     order = np.empty(size, np.int32)
     sorted_ = np.argsort(rows, kind="stable")
     row_start = np.searchsorted(rows[sorted_], np.arange(size + 1))
