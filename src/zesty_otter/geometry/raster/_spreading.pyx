@@ -1,6 +1,7 @@
 """The nearest filled pixel of every pixel, compiled.
 
-A. Meijster, J. Roerdink and W. Hesselink (2000), "A general algorithm for computing distance transforms in linear time".
+A. Meijster, J. Roerdink and W. Hesselink (2000), "A general algorithm for computing distance transforms in linear
+time".
 """
 
 from libc.stdint cimport int32_t, int64_t, uint8_t
@@ -16,8 +17,8 @@ cpdef void nearest_filled(
 ) noexcept:
     """Writes for pixels (H, W) the number of the nearest that is filled, -1 where there is none.
 
-    ``row`` (H, W) is room for the line of the nearest in each column, ``column`` and ``until`` (W,) for the columns that
-    are nearest from left to right in a line, and where each begins to be.
+    ``row`` (H, W) is room for the line of the nearest in each column, ``column`` and ``until`` (W,) for the columns
+    that are nearest from left to right in a line, and where each begins to be.
     """
     cdef int64_t a, b, begins, x, y, count
     cdef int64_t high = filled.shape[0], wide = filled.shape[1]

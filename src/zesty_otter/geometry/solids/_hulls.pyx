@@ -1,22 +1,22 @@
 """Convex hulls of few points, compiled: what stands out farthest of a face joins, what it sees is taken away.
 
-C. Barber, D. Dobkin and H. Huhdanpaa (1996), "The Quickhull algorithm for convex hulls". Whether a result may be trusted
-is looked at when it is done; where it may not, the caller asks a slower and surer way.
+C. Barber, D. Dobkin and H. Huhdanpaa (1996), "The Quickhull algorithm for convex hulls". Whether a result may be
+trusted is looked at when it is done; where it may not, the caller asks a slower and surer way.
 """
 
 from libc.math cimport fabs, sqrt
 from libc.stdint cimport int32_t, int64_t
 
-# What is kept of a face, beside its corners and plane: the faces beyond its edges, the first of the points that wait in
-# front of it and the farthest, whether it is seen, and the next face that points wait for.
+# What is kept of a face, behind the three faces beyond its edges: the first of the points that wait in front of it and
+# the farthest, whether it is seen, and the next face that points wait for.
 cdef enum:
-    BESIDE = 0
     WAITING = 3
     FARTHEST = 4
     SEEN = 5
     NEXT = 6
     LISTED = 7
     GONE = 2  # what SEEN says of a face that is no more; WAITING then is the next of these
+
 
 cdef inline bint _put_face(
     const double[:, ::1] points, int32_t[:, ::1] faces, double[:, ::1] planes, int64_t f, int64_t a, int64_t b,
@@ -129,7 +129,11 @@ cdef inline int64_t _grow(
     const double[:, ::1] points, double slack, int32_t[:, ::1] faces, double[:, ::1] planes, int32_t[:, ::1] links,
     double[::1] height, int32_t[:, ::1] chain, int32_t[:, ::1] rim
 ) noexcept nogil:
-    """The triangles of the hull of points, with gaps where faces are gone; how many places, 0 where they are flat or torn."""
+    """The triangles of the hull of points, with gaps where faces are gone; how many places, 0 where flat or torn.
+
+    Each edge of the rim of what a point sees is taken over by a new face; ``chain`` tells the one that begins at a
+    point, behind the next of the points that wait.
+    """
     cdef int64_t a, b, c, count, depth, edges, f, free, g, k, n, next_one, p, q, todo, waiting
     cdef int64_t four[4]
     if not _first_four(points, four, slack):
@@ -151,6 +155,7 @@ cdef inline int64_t _grow(
         links[f, WAITING], links[f, FARTHEST], links[f, SEEN], links[f, LISTED] = -1, -1, False, False
         height[f] = slack
     for q in range(len(points)):
+        chain[q, 1] = -1
         for f in range(4):
             if _wait(points, planes, links, height, chain, f, q, slack):
                 break
@@ -346,11 +351,11 @@ cpdef (int64_t, double, double) hull(
 ) noexcept:
     """The triangles of the hull of points (P, 3) of a size of about one, outward: how many, their volume and area.
 
-    None where the points lie on a plane, or some are farther in front of a face than ``trust``. What lies less than ``slack`` in front of a face is
-    taken to be on it; with ``shared`` the triangles on one plane have the very same. ``faces`` (F, 3) and ``planes`` (F, 5), with the area last,
-    are filled from the start; ``links`` (F, 8), ``height`` (F,), ``chain`` (P, 2) and ``rim`` (F, 4) are room, for as
-    many faces as two for each point and some more. Invariant: the living faces are a closed surface, and each knows
-    those beyond its edges.
+    None where the points lie on a plane, or some are farther in front of a face than ``trust``. What lies less than
+    ``slack`` in front of a face is taken to be on it; with ``shared`` the triangles on one plane have the very same.
+    ``faces`` (F, 3) and ``planes`` (F, 5), with the area last, are filled from the start; ``links`` (F, 8), ``height``
+    (F,), ``chain`` (P, 2) and ``rim`` (F, 4) are room, for as many faces as two for each point and some more.
+    Invariant: the living faces are a closed surface, and each knows those beyond its edges.
     """
     cdef int64_t count, f
     cdef double area = 0.0, volume = 0.0

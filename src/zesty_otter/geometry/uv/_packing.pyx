@@ -198,7 +198,8 @@ cdef inline void _turn_round(int32_t[:, ::1] runs, int64_t count, int64_t wide, 
         other = count - 1 - k
         row, first, last = runs[k, ROW], runs[k, FIRST], runs[k, LAST]
         runs[k, ROW] = <int32_t>(high - 1 - runs[other, ROW])
-        runs[k, FIRST], runs[k, LAST] = <int32_t>(wide - 1 - runs[other, LAST]), <int32_t>(wide - 1 - runs[other, FIRST])
+        runs[k, FIRST] = <int32_t>(wide - 1 - runs[other, LAST])
+        runs[k, LAST] = <int32_t>(wide - 1 - runs[other, FIRST])
         runs[other, ROW] = <int32_t>(high - 1 - row)
         runs[other, FIRST], runs[other, LAST] = <int32_t>(wide - 1 - last), <int32_t>(wide - 1 - first)
 
@@ -234,8 +235,8 @@ cdef int64_t _free_place(
 cpdef int64_t place_charts(
     const double[:, ::1] corners, const int64_t[::1] start, const int32_t[:, ::1] size, const int64_t[::1] order,
     int64_t gap, int64_t margin, int64_t quarters, int64_t most_pages, uint8_t[::1] mask, uint8_t[::1] room,
-    int32_t[::1] until, int32_t[:, :, ::1] runs, uint64_t[:, :, ::1] pages, int32_t[:, ::1] free, int32_t[:, :, ::1] full,
-    int32_t[:, ::1] place
+    int32_t[::1] until, int32_t[:, :, ::1] runs, uint64_t[:, :, ::1] pages, int32_t[:, ::1] free,
+    int32_t[:, :, ::1] full, int32_t[:, ::1] place
 ) noexcept:
     """Puts charts on pages, each as low as it can be and then as far left; the number of pages, or -1.
 

@@ -1,7 +1,7 @@
 """Symmetric systems between neighbours, factorised within the envelope of their rows, compiled.
 
-E. Cuthill and J. McKee (1969), "Reducing the bandwidth of sparse symmetric matrices", for the order; A. Jennings (1966),
-"A compact storage scheme for the solution of symmetric linear simultaneous equations".
+E. Cuthill and J. McKee (1969), "Reducing the bandwidth of sparse symmetric matrices", for the order; A. Jennings
+(1966), "A compact storage scheme for the solution of symmetric linear simultaneous equations".
 """
 
 from libc.stdint cimport int32_t, int64_t
