@@ -42,6 +42,9 @@ DIRECTIVES = {
     "cdivision": True,
     "infer_types": False,
     "freethreading_compatible": True,
+    # Less to compile: nobody looks into kernels as into functions of Python.
+    "binding": False,
+    "emit_code_comments": False,
     "show_performance_hints": False,
 }
 
