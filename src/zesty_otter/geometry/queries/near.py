@@ -1,4 +1,4 @@
-"""Which places are near which: of few without a tree, which takes longer to load than all else does with them."""
+"""Which places are near which: few are compared each with each, which needs no tree."""
 
 from __future__ import annotations
 
