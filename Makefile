@@ -11,9 +11,13 @@ CHECKED := build/checked/src
 
 .PHONY: demo test checked lint package bench docs site viewer screenshots clean
 
+# The pip that comes with a Python may be years old, and an old one looks for packages two to three times as long; so the
+# environment gets a new one, by the old where that can fill an environment that has none.
 # Byte code is written when a module is first used: most of what is installed is not used at once, or at all.
 $(INSTALLED): pyproject.toml
-	$(PYTHON) -m venv $(VENV)
+	@$(PYTHON) -m venv --without-pip $(VENV)
+	@$(PYTHON) -m pip --python $(BIN)/python install --quiet --no-compile pip 2> /dev/null \
+	  || { $(PYTHON) -m venv $(VENV) && $(BIN)/python -m pip install --quiet --upgrade pip; }
 	$(BIN)/python -m pip install --quiet --no-compile --editable '.[page]'
 	@touch $@
 

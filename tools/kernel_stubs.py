@@ -15,7 +15,7 @@ _DTYPES = {
     "uint16_t": "np.uint16", "int32_t": "np.int32", "uint32_t": "np.uint32", "int64_t": "np.int64",
     "uint64_t": "np.uint64",
 }  # fmt: skip
-_SCALARS = {"double": "float", "float": "float", "bint": "bool", "void": "None"}
+_SCALARS = {"double": "float", "float": "float", "bint": "bool", "void": "None", "object": "Any"}
 _FUNCTION = re.compile(r"^(?:cpdef (?P<kind>\([^)]*\)|\w+)|def) (?P<name>\w+)\((?P<arguments>.*?)\)(?: noexcept)?:$",
                        re.MULTILINE | re.DOTALL)  # fmt: skip
 

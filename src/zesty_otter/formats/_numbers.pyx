@@ -300,16 +300,25 @@ ctypedef fused listed:
 
 
 cpdef (int64_t, int64_t, bint) read_listed(
-    const uint8_t[::1] data, int64_t at, int64_t stop, listed[::1] out, int64_t number, const int64_t[::1] gaps,
+    const uint8_t[::1] data, int64_t at, int64_t stop, object out, int64_t number, const int64_t[::1] gaps,
     const int64_t[::1] groups,
-) noexcept:
+):
     """As `read_numbers` and `read_whole_numbers`, of a list whose brackets and commas are looked at.
 
     ``number`` is how many there are before. ``gaps`` says in the way of `_gap` what stands before the first of all, behind
     the last, or there in another way, and before a number whose own number is divisible by none, by the first, or by
     both ``groups``, of which the second is a multiple of the first; and last, where there is none. Returns also whether
-    all was as it should be.
+    all was as it should be. ``out`` is of 64-bit floats or of 32-bit whole numbers.
     """
+    if out.itemsize == 8:
+        return _read_listed[double](data, at, stop, out, number, gaps, groups)
+    return _read_listed[int32_t](data, at, stop, out, number, gaps, groups)
+
+
+cdef (int64_t, int64_t, bint) _read_listed(
+    const uint8_t[::1] data, int64_t at, int64_t stop, listed[::1] out, int64_t number, const int64_t[::1] gaps,
+    const int64_t[::1] groups,
+) noexcept:
     cdef bint found
     cdef double value
     cdef int64_t count = 0, end, code, begin, whole, wanted, most = len(out)

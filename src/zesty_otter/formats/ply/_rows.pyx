@@ -62,8 +62,17 @@ ctypedef fused whole:
     uint32_t
 
 
-def take_columns(const real[:, :] table, target[:, ::1] out):
-    """The columns of a table, which need not be aligned; returns whether all of them are finite numbers."""
+def take_columns(object table, object out):
+    """The columns of a table, which need not be aligned; returns whether all of them are finite numbers.
+
+    Both hold 32-bit or 64-bit numbers, be it the same or not.
+    """
+    if table.itemsize == 4:
+        return _take_columns[float, float](table, out) if out.itemsize == 4 else _take_columns[float, double](table, out)
+    return _take_columns[double, float](table, out) if out.itemsize == 4 else _take_columns[double, double](table, out)
+
+
+cdef bint _take_columns(const real[:, :] table, target[:, ::1] out) noexcept:
     cdef double a, b, c
     cdef int64_t k, row
     with nogil:
@@ -88,12 +97,25 @@ def take_columns(const real[:, :] table, target[:, ::1] out):
     return a + b + c == 0
 
 
-def take_even_lists(const uint8_t[:, :] counts, const whole[:, :] table, whole[:, ::1] out):
+def take_even_lists(const uint8_t[:, :] counts, object table, object out):
     """Lists of a known length below 64; returns the rows before the first of another, and the extremes of theirs.
 
     ``counts`` (R, b), the bytes of each count with the lowest first, and ``table`` (R, length) lie beside each other
-    in the file and need not be aligned.
+    in the file and need not be aligned. The values are whole numbers of 8 to 32 bits.
     """
+    kind = table.dtype.str[1:]
+    if kind == "i4":
+        return _take_even_lists[int32_t](counts, table, out)
+    if kind == "u4":
+        return _take_even_lists[uint32_t](counts, table, out)
+    if kind == "i2":
+        return _take_even_lists[int16_t](counts, table, out)
+    if kind == "u2":
+        return _take_even_lists[uint16_t](counts, table, out)
+    return _take_even_lists[int8_t](counts, table, out) if kind == "i1" else _take_even_lists[uint8_t](counts, table, out)
+
+
+cdef tuple _take_even_lists(const uint8_t[:, :] counts, const whole[:, :] table, whole[:, ::1] out):
     cdef int64_t k, length, row, rows
     cdef whole high, low, value
     cdef bint even

@@ -28,6 +28,16 @@ cdef inline word _unsigned_zero(word bits) noexcept nogil:
 
 
 cpdef void join_rows(
+    object bits, int32_t[::1] representative, uint64_t[::1] recent, uint64_t[::1] table
+):
+    # Words of 32 or 64 bits. The kernel is chosen here, by hand: what the compiler would make of it is larger and slower.
+    if bits.itemsize == 4:
+        _join_rows[uint32_t](bits, representative, recent, table)
+    else:
+        _join_rows[uint64_t](bits, representative, recent, table)
+
+
+cdef void _join_rows(
     const word[:, ::1] bits, int32_t[::1] representative, uint64_t[::1] recent, uint64_t[::1] table
 ) noexcept:
     # Open addressing; invariant: a slot holds the lowest of equal rows, one more than its number, below half of its
@@ -64,7 +74,6 @@ cpdef void join_rows(
                 k = (k + 1) & <int64_t>most
             recent[h & few] = slot
             representative[p] = _row_in(slot)
-
 
 
 cdef inline bint _are_like(uint64_t slot, uint64_t h) noexcept nogil:
@@ -179,6 +188,15 @@ ctypedef fused real:
 
 
 cpdef void take_rows(
+    object values, const int32_t[::1] index, const int32_t[::1] corner, float missing, float[:, ::1] out
+):
+    if values.itemsize == 4:
+        _take_rows[float](values, index, corner, missing, out)
+    else:
+        _take_rows[double](values, index, corner, missing, out)
+
+
+cdef void _take_rows(
     const real[:, ::1] values, const int32_t[::1] index, const int32_t[::1] corner, float missing, float[:, ::1] out
 ) noexcept:
     # The rows that corners have, converted to what `out` holds; `missing` where the index is negative.
@@ -196,8 +214,15 @@ ctypedef fused stored:
     uint16_t
 
 
-cpdef void extent(const stored[:, ::1] values, stored[:, ::1] box) noexcept:
+cpdef void extent(object values, object box):
     # The lowest and the highest number of every column; `box` begins as the first row twice.
+    if values.itemsize == 4:
+        _extent[float](values, box)
+    else:
+        _extent[uint16_t](values, box)
+
+
+cdef void _extent(const stored[:, ::1] values, stored[:, ::1] box) noexcept:
     cdef int64_t k, n
     with nogil:
         for n in range(len(values)):
@@ -206,7 +231,14 @@ cpdef void extent(const stored[:, ::1] values, stored[:, ::1] box) noexcept:
                 box[1, k] = max(box[1, k], values[n, k])
 
 
-cpdef void unit_rows(const real[:, ::1] vectors, float[:, ::1] out) noexcept:
+cpdef void unit_rows(object vectors, float[:, ::1] out):
+    if vectors.itemsize == 4:
+        _unit_rows[float](vectors, out)
+    else:
+        _unit_rows[double](vectors, out)
+
+
+cdef void _unit_rows(const real[:, ::1] vectors, float[:, ::1] out) noexcept:
     cdef double length, x, y, z
     cdef int64_t n
     with nogil:
