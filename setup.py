@@ -105,7 +105,8 @@ class BuildKernels(build_ext):
 def extensions(folder: Path) -> list[Extension]:
     modules = {".".join(path.relative_to(folder).with_suffix("").parts): path for path in sorted(folder.rglob("*.pyx"))}
     modules[SHARED] = BUILD / "_kernels.c"  # written by Cython
-    lighter = [*FLAGS, "-O1"] if FLAGS[0] == "-O3" else FLAGS  # no loops in it, and a tenth of all the compiler has to read
+    # It has no loops, and is a tenth of what the compiler has to read.
+    lighter = [*FLAGS, "-O1"] if FLAGS[0] == "-O3" else FLAGS
     return [
         Extension(name, [str(path)], extra_compile_args=lighter if name == SHARED else FLAGS, extra_link_args=LINK)
         for name, path in modules.items()
