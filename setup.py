@@ -73,7 +73,7 @@ def source_folder() -> Path:
             if not copy.exists() or copy.read_text("utf-8") != text:
                 copy.parent.mkdir(parents=True, exist_ok=True)
                 copy.write_text(text, "utf-8")
-        elif path.suffix in (".py", ".toml", ".j2", ".css", ".js"):
+        elif path.suffix in (".py", ".toml", ".html", ".css", ".js"):
             copy.parent.mkdir(parents=True, exist_ok=True)
             shutil.copyfile(path, copy)
     return BUILD / "src"

@@ -20,7 +20,7 @@ import zesty_otter as zo
 from test_jobs import contents, made, obj_cube
 from zesty_otter.errors import InputError, OutputError, UsageError
 from zesty_otter.jobs import Cluster, cluster, remote
-from zesty_otter.jobs.scheduling import Load, fits, heaviest_first
+from zesty_otter.jobs.scheduling import fits, heaviest_first
 
 DASK = [sys.executable, "-m", "dask"]
 
@@ -420,5 +420,4 @@ def test_heavy_tasks_come_first_and_do_not_stand_beside_each_other(tmp_path):
     assert order[0] == "oar1"
     slow = heaviest_first(tasks, {names["oar2.obj"]: 5.0})[0]
     assert Path(tasks[slow.number].name).stem == "oar2"
-    heavy, light = Load(0, 1.0, 3e9), Load(1, 1.0, 1e8)
-    assert fits(heavy, 0, 1e9) and not fits(heavy, 1e8, 3e9) and fits(light, 1e9, 2e9)
+    assert fits(3e9, 0, 1e9) and not fits(3e9, 1e8, 3e9) and fits(1e8, 1e9, 2e9)

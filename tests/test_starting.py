@@ -16,7 +16,6 @@ HEAVY = (
     "scipy",
     "PIL",
     "lxml",
-    "jinja2",
     "zesty_otter.geometry.solids.decompose",
     "zesty_otter.pictures",
     "zesty_otter.jobs",
@@ -42,7 +41,7 @@ def loaded_by(*arguments: object) -> set[str]:
         (["steps"], (*HEAVY, "numpy", "pydantic")),
         (
             ["steps", "weld"],
-            ("scipy", "PIL", "lxml", "jinja2", "zesty_otter.geometry.solids.decompose", "zesty_otter.pictures"),
+            ("scipy", "PIL", "lxml", "zesty_otter.geometry.solids.decompose", "zesty_otter.pictures"),
         ),
         (
             ["survey", "a.glb"],
@@ -54,10 +53,10 @@ def loaded_by(*arguments: object) -> set[str]:
         ),
         (
             ["convert", "a.glb", "b.glb"],
-            ("scipy", "lxml", "jinja2", "zesty_otter.geometry.solids.decompose", "numpy.ma"),
+            ("scipy", "lxml", "zesty_otter.geometry.solids.decompose", "numpy.ma"),
         ),
-        (["convert", "a.glb", "b.glb", "--collision", "turned-box"], ("scipy", "lxml", "jinja2")),
-        (["convert", "a.glb", "b.glb", "--collision", "parts"], ("scipy", "lxml", "jinja2")),
+        (["convert", "a.glb", "b.glb", "--collision", "turned-box"], ("scipy", "lxml")),
+        (["convert", "a.glb", "b.glb", "--collision", "parts"], ("scipy", "lxml")),
         (["convert", "a.glb", "b.glb", "--step", "unwrap for=light", "--step", "shadow inward=1cm"], ("scipy", "lxml")),
     ],
     ids=lambda value: " ".join(value) if isinstance(value, list) else "",

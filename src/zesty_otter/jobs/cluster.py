@@ -286,7 +286,7 @@ class _Worker:
 
     def takes(self, load: Load) -> bool:
         light = len(self.loads) < _AHEAD * self.threads
-        return light and fits(load, sum(one.memory for one in self.loads.values()), self.room)
+        return light and fits(load.memory, sum(one.memory for one in self.loads.values()), self.room)
 
 
 @dataclass

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from zesty_otter.jobs.planning import Task
     from zesty_otter.jobs.record import Delivered, Entry, Record
     from zesty_otter.jobs.run import AssetResult, JobResult
-    from zesty_otter.page.report import Part, ReportAsset
+    from zesty_otter.page.report import Part, ReportAsset, Shown
 
 T = TypeVar("T")
 
@@ -157,7 +157,7 @@ def write_report(
             if asset.key and asset.key not in known:
                 entry = record.get(asset.name)
                 shown = _shown(entry.files).path if entry else ""
-                drawn = part_of(by_name.get(asset.name), result.folder / shown, small=len(assets) > ON_A_PAGE)
+                drawn = _part_of(by_name.get(asset.name), result.folder / shown, small=len(assets) > ON_A_PAGE)
                 known[asset.key] = drawn or Part()
                 parts.take(asset.key, known[asset.key])
             yield known.get(asset.key) or Part()
@@ -251,38 +251,32 @@ def _shown(files: Sequence[Delivered]) -> Delivered:
     return next((one for one in reversed(files) if not formats.format_of(Path(one.path)).only_places), files[-1])
 
 
-def part_of(
-    task: Task | None,
-    written: Path | Scene,
-    *,
-    before: Scene | None = None,
-    renamed: Sequence[Renamed] | None = None,
-    findings: Sequence[Finding] = (),
-    notes: Sequence[Note] = (),
-    content: bytes | None = None,
-    small: bool = False,
-) -> Part | None:
-    """The pictures and tables of a task's asset, of the file written last: it usually has most beside the mesh.
+def shown_as(
+    before: Scene | None, after: Scene, renamed: Sequence[Renamed], findings: Sequence[Finding], notes: Sequence[Note],
+    content: bytes | None,
+) -> Shown:  # fmt: skip
+    """What the part of an asset is made of: of the file written last, which usually has most beside the mesh.
 
-    Of an asset that was taken apart, the whole scene; else ``content`` is what it was read from. None where it cannot
-    be read. What is not given is found by reading its source, and names by comparing both.
+    Of an asset that was taken apart, ``after`` is the whole scene; else ``content`` is what it was read from.
     """
-    from zesty_otter.page.report import make_part
+    from zesty_otter.page.report import Shown
 
-    after = written if isinstance(written, Scene) else _read(partial(formats.read, written))
+    names = [(one.old, one.new) for one in renamed if one.kind == "node" and one.old != one.new]
+    return Shown(before, after, names, findings, _worth_telling(notes), content)
+
+
+def _part_of(task: Task | None, written: Path, *, small: bool) -> Part | None:
+    """The part of an asset, made once more of its file and its source; None where the file cannot be read."""
+    from zesty_otter.audit.comparison import compare
+    from zesty_otter.page.report import Shown, make_parts
+
+    after = _read(partial(formats.read, written))
     if after is None:
         return None
-    if before is None and task is not None:
-        before = _read(task.parts[0].file.read)
-    if renamed is not None:
-        names = [(one.old, one.new) for one in renamed if one.kind == "node" and one.old != one.new]
-    elif before is not None:
-        from zesty_otter.audit.comparison import compare
-
-        names = [(one.node, one.renamed) for one in compare(before, after).nodes if one.renamed]
-    else:
-        names = []
-    return make_part(before, after, names, findings, _worth_telling(notes), written=content, small=small)
+    before = _read(task.parts[0].file.read) if task is not None else None
+    known = compare(before, after).nodes if before is not None else ()
+    names = [(one.node, one.renamed) for one in known if one.renamed]
+    return make_parts([Shown(before, after, names)], small=small)[0]
 
 
 def _read(read: Callable[[], Scene]) -> Scene | None:

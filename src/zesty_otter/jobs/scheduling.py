@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -11,6 +11,9 @@ from zesty_otter.jobs.planning import Task
 
 _BYTES_A_SECOND = 4e6  # of sources, where nothing was measured
 _BASE, _TIMES = 100e6, 12.0  # memory that a task takes: so much, and so many times the size of its sources
+_LIGHT = 0.1  # seconds, below which a task is done in a row with others
+_ROW = 8  # tasks in a row
+_SHARES = 16  # of a worker's tasks, one of which the last may wait for
 
 
 @dataclass(frozen=True)
@@ -19,6 +22,14 @@ class Load:
 
     number: int
     seconds: float
+    memory: float
+
+
+@dataclass(frozen=True)
+class Row:
+    """Tasks that are done one after the other by the same worker, and the bytes of memory they take together."""
+
+    numbers: tuple[int, ...]
     memory: float
 
 
@@ -48,9 +59,45 @@ def heaviest_first(tasks: Sequence[Task], seconds: Mapping[str, float]) -> list[
     return sorted(loads, key=lambda load: (-load.seconds, load.number))
 
 
-def fits(load: Load, beside: float, room: float) -> bool:
-    """Whether a task may be begun beside others that take ``beside`` bytes; alone it always may."""
-    return beside <= 0 or beside + load.memory <= room
+def in_rows(loads: Sequence[Load], workers: int) -> Iterator[Row]:
+    """Tasks as they are handed out: of very many, light ones several at a time, the others alone.
+
+    Parameters
+    ----------
+    loads : sequence of Load
+    workers : int
+
+    Yields
+    ------
+    Row
+
+    Examples
+    --------
+    >>> [row.numbers for row in in_rows([Load(0, 2.0, 1e8), *(Load(n, 0.01, 1e8) for n in range(1, 49))], 1)][:3]
+    [(0,), (1, 2, 3), (4, 5, 6)]
+    """
+    most = max(min(_ROW, len(loads) // (_SHARES * workers)), 1)
+    row: list[Load] = []
+    for load in loads:
+        heavy = load.seconds >= _LIGHT
+        if row and (heavy or len(row) == most):
+            yield _row(row)
+            row = []
+        if heavy:
+            yield _row([load])
+        else:
+            row.append(load)
+    if row:
+        yield _row(row)
+
+
+def _row(loads: Sequence[Load]) -> Row:
+    return Row(tuple(load.number for load in loads), _BASE + sum(load.memory - _BASE for load in loads))
+
+
+def fits(memory: float, beside: float, room: float) -> bool:
+    """Whether what takes so many bytes may be begun beside others that take ``beside``; alone it always may."""
+    return beside <= 0 or beside + memory <= room
 
 
 def memory_of_machine() -> float:

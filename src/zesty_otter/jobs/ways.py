@@ -15,7 +15,7 @@ import sys
 import threading
 import time
 from collections import deque
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
@@ -24,13 +24,13 @@ from zesty_otter.errors import InputError
 from zesty_otter.geometry.parallel import cores_are_shared
 from zesty_otter.jobs.modules import Brought
 from zesty_otter.jobs.planning import Task
-from zesty_otter.jobs.scheduling import Load, fits, heaviest_first, memory_of_machine
-from zesty_otter.jobs.work import Done, work
+from zesty_otter.jobs.scheduling import Row, fits, heaviest_first, in_rows, memory_of_machine
+from zesty_otter.jobs.work import Done, work_in_a_row
 
 if TYPE_CHECKING:
     from concurrent.futures import Future, ProcessPoolExecutor
 
-_AHEAD = 8  # tasks handed to each worker before it has done the last
+_AHEAD = 16  # tasks handed to each worker before it has done the last
 
 
 class Way(Protocol):
@@ -71,7 +71,7 @@ def here(
     report : bool
         Whether parts of the report are made.
     seconds : mapping of str to float
-        How long assets took the last time, which changes nothing here.
+        How long assets took the last time.
 
     Yields
     ------
@@ -84,8 +84,10 @@ def here(
     >>> list(here([], Path("staging"), report=False, seconds={}))
     []
     """
-    for number, task in enumerate(tasks):
-        yield task, work(task, staging / str(number), report=report)
+    loads = sorted(heaviest_first(tasks, seconds), key=lambda load: load.number)
+    for row in in_rows(loads, 1):
+        some = [(tasks[number], staging / str(number)) for number in row.numbers]
+        yield from zip((task for task, _ in some), work_in_a_row(some, report=report), strict=True)
 
 
 @dataclass(frozen=True)
@@ -109,46 +111,44 @@ class Processes:
         from concurrent.futures import FIRST_COMPLETED, wait
         from concurrent.futures.process import BrokenProcessPool
 
-        waiting, suspects = deque(heaviest_first(tasks, seconds)), list[int]()
+        waiting, suspects = deque(in_rows(heaviest_first(tasks, seconds), self.workers)), list[int]()
         room = memory_of_machine()
         while waiting:
             before, broken = len(waiting), False
-            running: dict[Future[Done], Load] = {}
+            running: dict[Future[list[Done]], Row] = {}
             with _pool(tasks, staging, min(self.workers, len(waiting)), report) as pool:
                 while running or (waiting and not broken):
                     while waiting and not broken and self._takes(waiting[0], running, room):
-                        load = waiting.popleft()
+                        row = waiting.popleft()
                         try:
-                            running[pool.submit(_work_on, load.number)] = load
+                            running[pool.submit(_work_on, row.numbers)] = row
                         except BrokenProcessPool:
-                            waiting.appendleft(load)
+                            waiting.appendleft(row)
                             broken = True
-                    if report:  # nobody waits for it now
-                        importlib.import_module("zesty_otter.page.report").load()
                     finished, _ = wait(running, return_when=FIRST_COMPLETED)
                     for future in finished:
-                        number = running.pop(future).number
+                        numbers = running.pop(future).numbers
                         try:
-                            yield tasks[number], future.result()
+                            yield from zip((tasks[number] for number in numbers), future.result(), strict=True)
                         except BrokenProcessPool:
-                            suspects.append(number)
+                            suspects.extend(numbers)
                             broken = True
             if len(waiting) == before:  # it broke before anything began
-                suspects.append(waiting.popleft().number)
+                suspects.extend(waiting.popleft().numbers)
         # A worker died and took the pool with it; alone it shows which asset it was.
         for number in suspects:
             with _pool(tasks, staging, 1, report) as pool:
                 try:
-                    yield tasks[number], pool.submit(_work_on, number).result()
+                    yield tasks[number], pool.submit(_work_on, (number,)).result()[0]
                 except BrokenProcessPool:
                     problem = "the process that worked on it was killed, perhaps for want of memory."
                     remedy = "Run it alone with --only."
                     yield tasks[number], Done(error=InputError(problem, file=tasks[number].name, remedy=remedy))
 
-    def _takes(self, load: Load, running: Mapping[Future[Done], Load], room: float) -> bool:
-        """Whether a task may be handed out beside others: light ones some ahead, heavy ones as memory allows."""
-        light = len(running) < _AHEAD * self.workers
-        return light and fits(load, sum(one.memory for one in running.values()), room)
+    def _takes(self, row: Row, running: Mapping[Future[list[Done]], Row], room: float) -> bool:
+        """Whether tasks may be handed out beside others: light ones some ahead, heavy ones as memory allows."""
+        few = sum(len(one.numbers) for one in running.values()) < _AHEAD * self.workers
+        return few and fits(row.memory, sum(one.memory for one in running.values()), room)
 
 
 @contextlib.contextmanager
@@ -195,6 +195,6 @@ def _begin(_: object, parent: int, tasks: list[Task], staging: Path, report: boo
     threading.Thread(target=watch, daemon=True).start()
 
 
-def _work_on(number: int) -> Done:
+def _work_on(numbers: Sequence[int]) -> list[Done]:
     tasks, staging, report = _here
-    return work(tasks[number], staging / str(number), report=report)
+    return work_in_a_row([(tasks[number], staging / str(number)) for number in numbers], report=report)

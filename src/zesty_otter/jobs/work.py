@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -76,22 +76,64 @@ def work(task: Task, staging: Path | None, *, report: bool = False) -> Done:
     Nothing is written when ``staging`` is None. With ``report`` the asset's part of the page is made as well.
     Whatever goes wrong with the source is part of what came of it.
     """
+    return work_in_a_row([(task, staging)], report=report)[0]
+
+
+def work_in_a_row(tasks: Sequence[tuple[Task, Path | None]], *, report: bool) -> list[Done]:
+    """Do tasks, each with its folder as `work` has it: first the files of all, then the parts of the page of all.
+
+    Small things take a third less time among their like.
+    """
+    done: list[Done] = []
+    shown: dict[int, pages.Shown] = {}
+    for number, (task, staging) in enumerate(tasks):
+        began = time.perf_counter()
+        try:
+            one, what = _work(task, staging, report=report)
+        except Exception as error:  # one asset's fault does not end the job
+            one, what = _failed(task, error), None
+        done.append(replace(one, seconds=time.perf_counter() - began))
+        if what is not None:
+            shown[number] = what
     began = time.perf_counter()
+    parts: dict[int, pages.Part] = {}
     try:
-        return replace(_work(task, staging, report=report), seconds=time.perf_counter() - began)
-    except UnknownUnitError as error:
-        remedy = 'Say it in its [[sources]], for example unit = "cm"; `zesty-otter survey` shows what fits.'
-        return Done(error=UnknownUnitError(error.problem, file=error.file or task.name, remedy=remedy))
-    except FindingsError as error:
-        return Done(error=error, findings=tuple(one for one in error.findings if isinstance(one, Finding)))
-    except ZestyOtterError as error:
-        return Done(error=error)
-    except MemoryError:
-        return Done(error=InputError("there is not enough memory for this.", file=task.name))
-    except RecursionError:
-        return Done(error=InputError("is nested too deeply.", file=task.name))
-    except Exception as error:  # one asset's fault does not end the job
-        return Done(error=InternalError.of(error, task.name))
+        parts.update(_parts_of(shown, small=tasks[0][0].many))
+    except Exception:
+        for number, what in shown.items():
+            try:
+                parts.update(_parts_of({number: what}, small=tasks[0][0].many))
+            except Exception as error:
+                done[number] = _failed(tasks[number][0], error)
+    for number, part in parts.items():
+        seconds = done[number].seconds + (time.perf_counter() - began) / len(shown)
+        done[number] = replace(done[number], part=part, seconds=seconds)
+    return done
+
+
+def _parts_of(shown: Mapping[int, pages.Shown], *, small: bool) -> Mapping[int, pages.Part]:
+    if not shown:
+        return {}
+    from zesty_otter.page.report import make_parts
+
+    return dict(zip(shown, make_parts(list(shown.values()), small=small), strict=True))
+
+
+def _failed(task: Task, error: Exception) -> Done:
+    """What comes of a task that cannot be done."""
+    match error:
+        case UnknownUnitError():
+            remedy = 'Say it in its [[sources]], for example unit = "cm"; `zesty-otter survey` shows what fits.'
+            return Done(error=UnknownUnitError(error.problem, file=error.file or task.name, remedy=remedy))
+        case FindingsError():
+            return Done(error=error, findings=tuple(one for one in error.findings if isinstance(one, Finding)))
+        case ZestyOtterError():
+            return Done(error=error)
+        case MemoryError():
+            return Done(error=InputError("there is not enough memory for this.", file=task.name))
+        case RecursionError():
+            return Done(error=InputError("is nested too deeply.", file=task.name))
+    return Done(error=InternalError.of(error, task.name))
 
 
 def _mended(task: Task, parts: list[ReadPart]) -> tuple[Scene, list[Finding]]:
@@ -113,7 +155,8 @@ def _read_part(part: Part, task: Task, facets: str | None) -> ReadPart:
     return ReadPart(part.file.path.stem, part.role, part.level, inside, scene)
 
 
-def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
+def _work(task: Task, staging: Path | None, *, report: bool) -> tuple[Done, pages.Shown | None]:
+    """What came of a task, and with ``report`` what its part of the page is to be made of."""
     exact = any(holds_exact(part.file.path) for part in task.parts)
     asked = [output.settings.facets if exact else None for output in task.outputs]
     ways = dict.fromkeys(asked or [None])
@@ -174,30 +217,21 @@ def _work(task: Task, staging: Path | None, *, report: bool) -> Done:
     if not made and staging is not None and not any(note.text.startswith(_THERE) for note in notes):
         remedy = "`zesty-otter survey` shows what was read."
         error = InputError("has nothing to write: no mesh with a face is left.", file=task.name, remedy=remedy)
-        return Done(inputs=tuple(_inputs(used)), notes=tuple(notes), findings=tuple(findings), error=error)
+        return Done(inputs=tuple(_inputs(used)), notes=tuple(notes), findings=tuple(findings), error=error), None
     broken = tuple(dict.fromkeys(findings))
-    told: pages.Part | None = None
+    shown: pages.Shown | None = None
     if report and made and staging is not None:
-        from zesty_otter.jobs.report import part_of
+        from zesty_otter.jobs.report import shown_as
 
         # Of several pieces all together.
-        shown = [one for one in made if not format_of(one.path).only_places] or made
-        several = sum(one.output == shown[-1].output for one in made) > len(_kinds_of(task, shown[-1].output))
-        alone = last.found if last is not None and not several else None
-        after = whole[shown[-1].output] if alone is None else alone
-        content = last.content if last is not None and alone is not None else None
+        drawn = [one for one in made if not format_of(one.path).only_places] or made
+        several = sum(one.output == drawn[-1].output for one in made) > len(_kinds_of(task, drawn[-1].output))
+        found = last.found if last is not None and not several else None
+        content = last.content if last is not None and found is not None else None
+        after = whole[drawn[-1].output] if found is None else found
         before = parts_as[asked[-1] if asked else None][0].read
-        told = part_of(
-            task, after, before=before, renamed=renamed, findings=broken, notes=notes, content=content, small=task.many
-        )
-    return Done(
-        tuple(made),
-        tuple(_inputs(used)),
-        tuple(notes),
-        broken,
-        part=told,
-        stopped=tuple(stopped),
-    )
+        shown = shown_as(before, after, renamed, broken, notes, content)
+    return Done(tuple(made), tuple(_inputs(used)), tuple(notes), broken, stopped=tuple(stopped)), shown
 
 
 def _kinds_of(task: Task, output: str) -> list[Format]:

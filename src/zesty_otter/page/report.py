@@ -15,6 +15,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from html import escape
 from importlib import resources
+from string import Template
 from typing import Any
 
 import numpy as np
@@ -39,6 +40,11 @@ _NOTEBOOK = Budget(triangles=100_000, pixels=512)
 _FRAME = "width:100%;height:480px;border:1px solid #b9b4a4;border-radius:6px"
 _MOST_MODEL = 1_500_000  # bytes of one asset in the round
 _MOST_MODELS = 24_000_000  # of all of a page
+_SEARCH = '<p><input type="search" id="search" placeholder="name" aria-label="search by name" hidden></p>'
+_ASSETS = (
+    '<div class="wide"><table><tr><th>asset</th><th>state</th><th>files</th><th class="n">triangles</th>'
+    "<th>findings</th></tr>"
+)
 _ARRIVAL = '<div class="wide"><table><tr><th>file</th><th class="n">triangles</th><th>read back</th></tr>'
 _AS_MEANT = '<span class="good">as meant</span>'
 _FINDINGS = '<div class="wide"><table><tr><th></th><th>where</th><th>what</th><th>what mends it</th></tr>'
@@ -102,27 +108,21 @@ def page(
         left -= len(part.model) if fits else 0
         links.append(_link(asset, number))
         rows.append(_article(asset, number, part, in_the_round=fits))
-    about = {"rows": "\n".join(rows), "links": "".join(links), "pages": (), "index": index}
-    return _rendered(title=title, summary=summary, **about)
+    above = f'<p><a href="{escape(index)}">All assets</a></p>' if index else ""
+    return _rendered(title, summary, "\n".join([f"<nav>{''.join(links)}</nav>", *rows]), above)
 
 
 def index_page(title: str, summary: str, assets: Sequence[ReportAsset], pages: Sequence[str]) -> str:
     """The page that lists all others; ``pages`` are their names, with `ON_A_PAGE` assets each."""
+    links = "".join(f'<a href="{escape(page)}">Page {number}</a>' for number, page in enumerate(pages, 1))
     rows = "\n".join(_listed(one, n, pages[n // ON_A_PAGE]) for n, one in enumerate(assets))
-    return _rendered(title=title, summary=summary, rows=rows, links="", pages=pages, index="")
+    return _rendered(title, summary, f"<nav>{links}</nav>\n{_SEARCH}\n{_ASSETS}\n{rows}</table></div>")
 
 
-def load() -> None:
-    """Load what pages are put together with, while workers make their parts."""
-    _template("report.html.j2")
-    _own()
-
-
-def _rendered(**about: Any) -> str:
-    return str(_template("report.html.j2").render(**about, **_own()))
-
-
-# These are made for every asset of a job, and by hand, as a template takes ten times as long for it.
+def _rendered(title: str, summary: str, content: str, above: str = "") -> str:
+    """A page with its content and what stands above its title, both HTML."""
+    about = {"title": escape(title), "summary": escape(summary), "content": content, "above": above}
+    return _template("report.html").substitute(about, **_own())
 
 
 def _anchor(asset: ReportAsset, number: int) -> str:
@@ -194,15 +194,13 @@ def _own() -> dict[str, str]:
     return {"script": script, "style": (home / "look.css").read_text("utf-8"), "digest": f"sha256-{digest}"}
 
 
-def make_part(
-    before: Scene | None, after: Scene, names: Sequence[tuple[str, str]], findings: Sequence[Finding] = (),
-    notes: Sequence[str] = (), *, written: bytes | None = None, small: bool = False,
-) -> Part:  # fmt: skip
-    """The pictures and tables of one asset, and it in the round.
+@dataclass(frozen=True)
+class Shown:
+    """What a part is made of.
 
     Parameters
     ----------
-    before : Scene, optional
+    before : Scene or None
         What its source holds.
     after : Scene
         What was written.
@@ -210,26 +208,56 @@ def make_part(
         Old and new names of nodes.
     findings : sequence of Finding
     notes : sequence of str
-    written : bytes, optional
+    written : bytes or None
         What the file holds that ``after`` was read from, where it is all of it.
-    small : bool
-        Whether it is one of so many that its picture is a small one.
     """
-    after = _roles().apply(after)
-    levels, collision = level_facts(after), collision_facts(after, count=QUICK)
-    light = as_written(after, written) if small and written is not None else None
-    packed = light or pack(after, _BUDGET)
-    html = "\n".join(
+
+    before: Scene | None
+    after: Scene
+    names: Sequence[tuple[str, str]] = ()
+    findings: Sequence[Finding] = ()
+    notes: Sequence[str] = ()
+    written: bytes | None = None
+
+
+def make_parts(shown: Sequence[Shown], *, small: bool = False) -> list[Part]:
+    """The pictures and tables of some assets, and them in the round.
+
+    One thing is done for all of them, then the next: what is small takes a third less time so.
+
+    Parameters
+    ----------
+    shown : sequence of Shown
+    small : bool
+        Whether they are of so many that their pictures are small ones.
+    """
+    look = _SMALL if small else _LOOK
+    scenes = [_roles().apply(one.after) for one in shown]
+    collision = [collision_facts(scene, count=QUICK) for scene in scenes]
+    light = [
+        as_written(scene, one.written) if small and one.written is not None else None
+        for one, scene in zip(shown, scenes, strict=True)
+    ]
+    packed = [one or pack(scene, _BUDGET) for one, scene in zip(light, scenes, strict=True)]
+    pictures = _pictures(scenes, look, light, [bool(one) for one in collision])
+    tables = [
         [
-            *_pictures(after, _SMALL if small else _LOOK, light, solid=bool(collision)),
-            _table(("", "source", "written"), _facts(before, _row_in(packed.facts, after)), headed=True),
-            *_levels_told(levels),
-            *_collision_told(collision),
-            *_names_told(names[:_MOST_NAMES]),
-            *_notes_told(notes),
+            _table(("", "source", "written"), _facts(one.before, _row_in(packed_one.facts, scene)), headed=True),
+            *_levels_told(level_facts(scene)),
+            *_collision_told(solid),
+            *_names_told(one.names[:_MOST_NAMES]),
+            *_notes_told(one.notes),
         ]
-    )
-    model = parcel(packed, after, findings)
+        for one, scene, packed_one, solid in zip(shown, scenes, packed, collision, strict=True)
+    ]
+    models = [parcel(one, scene, told.findings) for one, scene, told in zip(packed, scenes, shown, strict=True)]
+    return [
+        _part("\n".join([pictured, *told]), model)
+        for pictured, told, model in zip(pictures, tables, models, strict=True)
+    ]
+
+
+def _part(html: str, model: str) -> Part:
     if len(model) > _MOST_MODEL:
         return Part(
             f'{html}<p class="faint">Not in the round, as it would be too large; `zesty-otter look` shows it.</p>\n'
@@ -277,17 +305,14 @@ def framed(scene: Scene) -> str:
     model = parcel(pack(scene, _NOTEBOOK), scene)
     if not model:
         return ""
-    text = _template("notebook.html.j2").render(model=model, **_own())
+    text = _template("notebook.html").substitute(model=model, **_own())
     about = f'sandbox="allow-scripts" style="{_FRAME}" title="{escape(repr(scene))}"'
     return f'<iframe {about} srcdoc="{escape(text)}"></iframe>'
 
 
 @functools.cache
-def _template(name: str) -> Any:
-    from jinja2 import Environment, StrictUndefined
-
-    environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True)
-    return environment.from_string((resources.files(__package__) / name).read_text(encoding="utf-8"))
+def _template(name: str) -> Template:
+    return Template((resources.files(__package__) / name).read_text(encoding="utf-8"))
 
 
 @functools.cache
@@ -295,35 +320,46 @@ def _roles() -> Roles:
     return Roles()
 
 
-_drawn: OrderedDict[str, list[str]] = OrderedDict()
-_REMEMBERED = 512  # pictures of light assets: libraries hold the same shape under many names
+_drawn: OrderedDict[str | int, str] = OrderedDict()
+_REMEMBERED = 512  # pictures of light assets without textures: libraries hold the same shape under many names
 
 
-def _pictures(scene: Scene, look: Look, light: Packed | None, *, solid: bool) -> list[str]:
-    """Pictures of a scene as HTML; of a light one without textures those of its like from before."""
-    if light is None:
-        return _freshly_drawn(scene, look, solid=solid)
+def _pictures(scenes: Sequence[Scene], look: Look, light: Sequence[Packed | None], solid: Sequence[bool]) -> list[str]:
+    """Pictures of scenes as HTML, those of light ones from before where they are the same; ``solid`` have footing."""
+    keys = [_like(one, scene, look) if one else n for n, (one, scene) in enumerate(zip(light, scenes, strict=True))]
+    known = {key: _drawn[key] for key in keys if key in _drawn}
+    new = {key: n for n, key in enumerate(keys) if key not in known}
+    shots = [_shots(scenes[n], look, solid=solid[n]) for n in new.values()]
+    made = dict(zip(new, map(_figures, shots), strict=True))
+    _drawn.update((key, figures) for key, figures in made.items() if isinstance(key, str))
+    while len(_drawn) > _REMEMBERED:
+        _drawn.popitem(last=False)
+    return [made.get(key) or known[key] for key in keys]
+
+
+def _like(light: Packed, scene: Scene, look: Look) -> str:
+    """What scenes have in common whose pictures are the same."""
     nodes = [(one["print"], one["role"], one["visible"], one["kind"]) for one in light.facts["nodes"]]
-    key = repr((nodes, scene.frame, look))
-    if key not in _drawn:
-        _drawn[key] = _freshly_drawn(scene, look, solid=solid)
-        if len(_drawn) > _REMEMBERED:
-            _drawn.popitem(last=False)
-    return _drawn[key]
+    return repr((nodes, scene.frame, look))
 
 
-def _freshly_drawn(scene: Scene, look: Look, *, solid: bool) -> list[str]:
+def _shots(scene: Scene, look: Look, *, solid: bool) -> list[tuple[str, Image.Image]]:
+    """Pictures of a scene, and what they show."""
     small = None if look.smooth else small_picture(scene, look.size)
     shots = [("from the front left", small or picture(scene, look))]
     if solid:
         shots.append(("footing: where feet would float (lamplight) or sink (river)",
                       picture(scene, replace(look, style="footing", axes=True))))  # fmt: skip
+    return shots
+
+
+def _figures(shots: Sequence[tuple[str, Image.Image]]) -> str:
     figures = (
         f'<figure><img src="{_data(image)}" alt="{words}" width="{image.width}" height="{image.height}">'
         f"<figcaption>{words}</figcaption></figure>"
         for words, image in shots
     )
-    return [f'<div class="pictures">{"".join(figures)}</div>']
+    return f'<div class="pictures">{"".join(figures)}</div>'
 
 
 def _data(image: Image.Image) -> str:
