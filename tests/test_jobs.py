@@ -21,6 +21,7 @@ from zesty_otter.jobs import Job, Output, Source, load, record, schema
 from zesty_otter.jobs.lay_out import in_rows
 from zesty_otter.jobs.record import Record
 from zesty_otter.model import Layer, Material, Node, Texture, TextureUse
+from zesty_otter.page import report
 from zesty_otter.pipeline.pieces import split
 
 
@@ -688,7 +689,28 @@ def test_a_job_takes_another_way_of_running(yard, tmp_path):
     assert asked == [one.name for one in done.assets] and {one.state for one in done.assets} == {"written"}
 
 
-def test_a_worker_that_dies_costs_one_asset(yard, tmp_path):
+def test_a_part_of_the_report_that_cannot_be_made_costs_one_asset(yard, tmp_path, monkeypatch):
+    for k in range(60):
+        (tmp_path / "props" / f"oar{k:02}.obj").write_text(obj_cube(1 + k / 60, f"oar{k:02}"))
+    parcel = report.parcel
+
+    def torn(packed, scene, findings):
+        if "oar33" in packed.facts["name"]:
+            raise ZeroDivisionError
+        return parcel(packed, scene, findings)
+
+    monkeypatch.setattr(report, "parcel", torn)
+    result = zo.run_job(yard("report = true"), workers=1)
+    assert [name for name, state in states(result).items() if state != "written"] == ["oar33"]
+    page = (tmp_path / "ready" / "report.html").read_text()
+    assert page.count('<div class="round">') == 62 and "fault of the program (ZeroDivisionError)" in page
+
+
+@pytest.mark.parametrize("beside", [0, 90])
+def test_a_worker_that_dies_costs_one_asset(yard, tmp_path, beside):
+    for k in range(beside):
+        (tmp_path / "props" / f"oar{k:02}.obj").write_text(obj_cube())
+
     @zo.steps.register
     class Vanish(zo.steps.Step):
         """Kill the process that works on the tallest asset."""
@@ -704,8 +726,9 @@ def test_a_worker_that_dies_costs_one_asset(yard, tmp_path):
         result = zo.run_job(yard('steps = ["vanish"]'), workers=2)
     finally:
         del zo.steps.STEPS["vanish"]
-    assert states(result) == {"gate": "written", "net": "failed", "post": "written"}
-    assert "the process that worked on it was killed" in str(result.assets[1].error)
+    assert [name for name, state in states(result).items() if state != "written"] == ["net"]
+    (failed,) = (one for one in result.assets if one.state == "failed")
+    assert len(result.assets) == 3 + beside and "the process that worked on it was killed" in str(failed.error)
 
 
 def test_the_schema_knows_every_key_and_step(run):

@@ -11,8 +11,8 @@ from zesty_otter.jobs.planning import Task
 
 _BYTES_A_SECOND = 4e6  # of sources, where nothing was measured
 _BASE, _TIMES = 100e6, 12.0  # memory that a task takes: so much, and so many times the size of its sources
-_LIGHT = 0.1  # seconds, below which a task is done in a row with others
-_ROW = 8  # tasks in a row
+_LIGHT = 0.1  # seconds, below which a task is done in a batch with others
+_BATCH = 8  # tasks, in one batch
 _SHARES = 16  # of a worker's tasks, one of which the last may wait for
 
 
@@ -26,7 +26,7 @@ class Load:
 
 
 @dataclass(frozen=True)
-class Row:
+class Batch:
     """Tasks that are done one after the other by the same worker, and the bytes of memory they take together."""
 
     numbers: tuple[int, ...]
@@ -59,7 +59,7 @@ def heaviest_first(tasks: Sequence[Task], seconds: Mapping[str, float]) -> list[
     return sorted(loads, key=lambda load: (-load.seconds, load.number))
 
 
-def in_rows(loads: Sequence[Load], workers: int) -> Iterator[Row]:
+def batches(loads: Sequence[Load], workers: int) -> Iterator[Batch]:
     """Tasks as they are handed out: of very many, light ones several at a time, the others alone.
 
     Parameters
@@ -69,30 +69,30 @@ def in_rows(loads: Sequence[Load], workers: int) -> Iterator[Row]:
 
     Yields
     ------
-    Row
+    Batch
 
     Examples
     --------
-    >>> [row.numbers for row in in_rows([Load(0, 2.0, 1e8), *(Load(n, 0.01, 1e8) for n in range(1, 49))], 1)][:3]
+    >>> [batch.numbers for batch in batches([Load(0, 2.0, 1e8), *(Load(n, 0.01, 1e8) for n in range(1, 49))], 1)][:3]
     [(0,), (1, 2, 3), (4, 5, 6)]
     """
-    most = max(min(_ROW, len(loads) // (_SHARES * workers)), 1)
-    row: list[Load] = []
+    most = max(min(_BATCH, len(loads) // (_SHARES * workers)), 1)
+    batch: list[Load] = []
     for load in loads:
         heavy = load.seconds >= _LIGHT
-        if row and (heavy or len(row) == most):
-            yield _row(row)
-            row = []
+        if batch and (heavy or len(batch) == most):
+            yield _batch(batch)
+            batch = []
         if heavy:
-            yield _row([load])
+            yield _batch([load])
         else:
-            row.append(load)
-    if row:
-        yield _row(row)
+            batch.append(load)
+    if batch:
+        yield _batch(batch)
 
 
-def _row(loads: Sequence[Load]) -> Row:
-    return Row(tuple(load.number for load in loads), _BASE + sum(load.memory - _BASE for load in loads))
+def _batch(loads: Sequence[Load]) -> Batch:
+    return Batch(tuple(load.number for load in loads), _BASE + sum(load.memory - _BASE for load in loads))
 
 
 def fits(memory: float, beside: float, room: float) -> bool:

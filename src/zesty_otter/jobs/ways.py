@@ -24,8 +24,8 @@ from zesty_otter.errors import InputError
 from zesty_otter.geometry.parallel import cores_are_shared
 from zesty_otter.jobs.modules import Brought
 from zesty_otter.jobs.planning import Task
-from zesty_otter.jobs.scheduling import Row, fits, heaviest_first, in_rows, memory_of_machine
-from zesty_otter.jobs.work import Done, work_in_a_row
+from zesty_otter.jobs.scheduling import Batch, batches, fits, heaviest_first, memory_of_machine
+from zesty_otter.jobs.work import Done, work_on_all
 
 if TYPE_CHECKING:
     from concurrent.futures import Future, ProcessPoolExecutor
@@ -85,9 +85,9 @@ def here(
     []
     """
     loads = sorted(heaviest_first(tasks, seconds), key=lambda load: load.number)
-    for row in in_rows(loads, 1):
-        some = [(tasks[number], staging / str(number)) for number in row.numbers]
-        yield from zip((task for task, _ in some), work_in_a_row(some, report=report), strict=True)
+    for batch in batches(loads, 1):
+        some = [(tasks[number], staging / str(number)) for number in batch.numbers]
+        yield from zip((task for task, _ in some), work_on_all(some, report=report), strict=True)
 
 
 @dataclass(frozen=True)
@@ -111,19 +111,19 @@ class Processes:
         from concurrent.futures import FIRST_COMPLETED, wait
         from concurrent.futures.process import BrokenProcessPool
 
-        waiting, suspects = deque(in_rows(heaviest_first(tasks, seconds), self.workers)), list[int]()
+        waiting, suspects = deque(batches(heaviest_first(tasks, seconds), self.workers)), list[int]()
         room = memory_of_machine()
         while waiting:
             before, broken = len(waiting), False
-            running: dict[Future[list[Done]], Row] = {}
+            running: dict[Future[list[Done]], Batch] = {}
             with _pool(tasks, staging, min(self.workers, len(waiting)), report) as pool:
                 while running or (waiting and not broken):
                     while waiting and not broken and self._takes(waiting[0], running, room):
-                        row = waiting.popleft()
+                        batch = waiting.popleft()
                         try:
-                            running[pool.submit(_work_on, row.numbers)] = row
+                            running[pool.submit(_work_on, batch.numbers)] = batch
                         except BrokenProcessPool:
-                            waiting.appendleft(row)
+                            waiting.appendleft(batch)
                             broken = True
                     finished, _ = wait(running, return_when=FIRST_COMPLETED)
                     for future in finished:
@@ -145,10 +145,10 @@ class Processes:
                     remedy = "Run it alone with --only."
                     yield tasks[number], Done(error=InputError(problem, file=tasks[number].name, remedy=remedy))
 
-    def _takes(self, row: Row, running: Mapping[Future[list[Done]], Row], room: float) -> bool:
+    def _takes(self, batch: Batch, running: Mapping[Future[list[Done]], Batch], room: float) -> bool:
         """Whether tasks may be handed out beside others: light ones some ahead, heavy ones as memory allows."""
         few = sum(len(one.numbers) for one in running.values()) < _AHEAD * self.workers
-        return few and fits(row.memory, sum(one.memory for one in running.values()), room)
+        return few and fits(batch.memory, sum(one.memory for one in running.values()), room)
 
 
 @contextlib.contextmanager
@@ -197,4 +197,4 @@ def _begin(_: object, parent: int, tasks: list[Task], staging: Path, report: boo
 
 def _work_on(numbers: Sequence[int]) -> list[Done]:
     tasks, staging, report = _here
-    return work_in_a_row([(tasks[number], staging / str(number)) for number in numbers], report=report)
+    return work_on_all([(tasks[number], staging / str(number)) for number in numbers], report=report)

@@ -76,10 +76,10 @@ def work(task: Task, staging: Path | None, *, report: bool = False) -> Done:
     Nothing is written when ``staging`` is None. With ``report`` the asset's part of the page is made as well.
     Whatever goes wrong with the source is part of what came of it.
     """
-    return work_in_a_row([(task, staging)], report=report)[0]
+    return work_on_all([(task, staging)], report=report)[0]
 
 
-def work_in_a_row(tasks: Sequence[tuple[Task, Path | None]], *, report: bool) -> list[Done]:
+def work_on_all(tasks: Sequence[tuple[Task, Path | None]], *, report: bool) -> list[Done]:
     """Do tasks, each with its folder as `work` has it: first the files of all, then the parts of the page of all.
 
     Small things take a third less time among their like.
