@@ -11,8 +11,7 @@ from zesty_otter.jobs.planning import Task
 
 _BYTES_A_SECOND = 4e6  # of sources, where nothing was measured
 _BASE, _TIMES = 100e6, 12.0  # memory that a task takes: so much, and so many times the size of its sources
-_LIGHT = 0.1  # seconds, below which a task is done in a batch with others
-_BATCH = 8  # tasks, in one batch
+_BATCH, _SECONDS = 16, 0.5  # of one batch: tasks, and how long they take together
 _SHARES = 16  # of a worker's tasks, one of which the last may wait for
 
 
@@ -78,15 +77,13 @@ def batches(loads: Sequence[Load], workers: int) -> Iterator[Batch]:
     """
     most = max(min(_BATCH, len(loads) // (_SHARES * workers)), 1)
     batch: list[Load] = []
+    seconds = 0.0
     for load in loads:
-        heavy = load.seconds >= _LIGHT
-        if batch and (heavy or len(batch) == most):
+        if batch and (len(batch) == most or seconds + load.seconds > _SECONDS):
             yield _batch(batch)
-            batch = []
-        if heavy:
-            yield _batch([load])
-        else:
-            batch.append(load)
+            batch, seconds = [], 0.0
+        batch.append(load)
+        seconds += load.seconds
     if batch:
         yield _batch(batch)
 

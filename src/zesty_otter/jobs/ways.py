@@ -30,7 +30,7 @@ from zesty_otter.jobs.work import Done, work_on_all
 if TYPE_CHECKING:
     from concurrent.futures import Future, ProcessPoolExecutor
 
-_AHEAD = 16  # tasks handed to each worker before it has done the last
+_AHEAD = 8  # tasks handed to each worker before it has done the last; two batches at least
 
 
 class Way(Protocol):
@@ -147,7 +147,7 @@ class Processes:
 
     def _takes(self, batch: Batch, running: Mapping[Future[list[Done]], Batch], room: float) -> bool:
         """Whether tasks may be handed out beside others: light ones some ahead, heavy ones as memory allows."""
-        few = sum(len(one.numbers) for one in running.values()) < _AHEAD * self.workers
+        few = len(running) < max(_AHEAD // len(batch.numbers), 2) * self.workers
         return few and fits(batch.memory, sum(one.memory for one in running.values()), room)
 
 

@@ -11,11 +11,11 @@ from PIL import Image
 
 from zesty_otter.geometry.raster import drawing as raster
 from zesty_otter.geometry.surface.triangulation import triangulate
-from zesty_otter.model import Mesh, Scene, cofactors_of, content_bounds
+from zesty_otter.model import Mesh, Scene, content_bounds
 from zesty_otter.model.mesh import box_of
-from zesty_otter.pictures.camera import Camera, framed
+from zesty_otter.pictures.camera import framed
 from zesty_otter.pictures.palette import CLAY, FAINT, INK, PAPER, linear, rgb
-from zesty_otter.pictures.view import LAMP_AT, figure_facing, figure_place, grid_of, seen_of, with_faces, with_figure
+from zesty_otter.pictures.view import LAMP_AT, figure_facing, figure_place, grid_step, seen_of, with_faces, with_figure
 from zesty_otter.shading import with_all_normals
 
 _VIEW = "three-quarter"
@@ -56,19 +56,16 @@ def small_picture(scene: Scene, size: tuple[int, int]) -> Image.Image | None:
     camera = framed(box if figure is None else with_figure(box, figure), _VIEW, size)
     # The camera looks from above, so nothing of a scene is behind the ground.
     image, depth = _paper(size).copy(), np.full((size[1], size[0]), np.inf, np.float32)
-    raster.strokes(grid_of(box)[0], _placed(camera, _UNMOVED), camera.scale, camera.distance, _faint(), image)
+    view = np.array((*camera.axes.ravel().tolist(), *camera.target.tolist(), camera.scale, camera.distance))
+    raster.ground(box, grid_step(box), _UNMOVED, view, _faint(), image)
     for one, mesh in zip(seen, meshes, strict=True):
-        _put(with_all_normals(mesh), basis @ one.world[:3], camera, depth, image)
+        _put(with_all_normals(mesh), basis @ one.world[:3], view, depth, image)
     if figure is not None:
-        _put_figure(figure, camera, depth, image)
+        turned, shape, normals, colors = _figure()
+        placed = turned.copy()
+        placed[:, 3] = figure
+        raster.put(shape, normals, colors, placed, view, LAMP_AT, depth, image)
     return Image.frombuffer("RGBX", size, image, "raw", "RGBX", 0, 1)  # a mode that needs no copy
-
-
-def _placed(camera: Camera, matrix: NDArray[np.float64]) -> NDArray[np.float64]:
-    """(3, 4) what takes points, which a matrix (3, 4) takes to the camera's space, to its axes."""
-    place = camera.axes @ matrix
-    place[:, 3] -= camera.axes @ camera.target
-    return place
 
 
 @cache
@@ -77,61 +74,39 @@ def _paper(size: tuple[int, int]) -> NDArray[np.uint8]:
 
 
 def _put(
-    mesh: Mesh, matrix: NDArray[np.float64], camera: Camera, depth: NDArray[np.float32], image: NDArray[np.uint8]
+    mesh: Mesh,
+    matrix: NDArray[np.float64],
+    view: NDArray[np.float64],
+    depth: NDArray[np.float32],
+    image: NDArray[np.uint8],
 ) -> None:
     corners, face = mesh.surface(triangulate)
     layer = mesh.normals
     if not len(corners) or layer is None:
         return
-    turn = cofactors_of(matrix[:, :3])
-    signed = float(matrix[0, :3] @ turn[0])
-    color = np.array([(*slot.base_color[:3], slot.two_sided) if slot else _clay() for slot in mesh.slots or (None,)],
-                     np.float32)  # fmt: skip
+    color = [(*slot.base_color[:3], slot.two_sided) if slot else _clay() for slot in mesh.slots or (None,)]
     slot = mesh.slot_of_face[face] if len(mesh.slots) > 1 else np.zeros(len(face), np.int32)
     raster.put(
         (mesh.points, mesh.corner_point, corners),
-        (layer.values.astype(np.float64), layer.index),
-        (color, slot),
+        (layer.values, layer.index),
+        (np.array(color, np.float32), slot),
+        matrix,
+        view,
+        LAMP_AT,
         depth,
         image,
-        place=_placed(camera, matrix),
-        turn=turn if signed >= 0 else -turn,
-        light=LAMP_AT @ camera.axes,
-        toward=camera.axes[2],
-        scale=camera.scale,
-        distance=camera.distance,
-        mirrored=signed < 0,
-    )
-
-
-def _put_figure(at: NDArray[np.float64], camera: Camera, depth: NDArray[np.float32], image: NDArray[np.uint8]) -> None:
-    mesh, normals, slot, axes = _figure()
-    nowhere = np.zeros(3)
-    raster.put(
-        mesh,
-        normals,
-        (_unlit_ink(), slot),
-        depth,
-        image,
-        place=_placed(camera, np.column_stack([axes, at])),
-        turn=np.eye(3),
-        light=nowhere,
-        toward=nowhere,
-        scale=camera.scale,
-        distance=camera.distance,
-        mirrored=False,
     )
 
 
 @cache
-def _figure() -> tuple[Any, Any, NDArray[np.int32], NDArray[np.float64]]:
-    """What `raster.put` takes of a figure that faces the camera: mesh, normals, slots; and (3, 3) its axes."""
+def _figure() -> tuple[NDArray[np.float64], Any, Any, Any]:
+    """(3, 4) what turns a figure to the camera, and what `raster.put` takes of it: mesh, normals, colours."""
     camera = framed(np.array([(0.0, 0.0, 0.0), (1.0, 1.0, 1.0)]), _VIEW, (1, 1))
     flat, own = figure_facing(camera, np.zeros(3))
     corner = np.arange(len(flat), dtype=np.int32)
     nothing = np.zeros_like(corner)
-    mesh, normals = (flat, corner, corner.reshape(-1, 3)), (np.zeros((1, 3)), nothing)
-    return mesh, normals, nothing[::3].copy(), own[:3].T
+    mesh, normals = (flat, corner, corner.reshape(-1, 3)), (np.zeros((1, 3), np.float32), nothing)
+    return own.T.copy(), mesh, normals, (_unlit_ink(), nothing[::3].copy())
 
 
 @cache

@@ -605,10 +605,15 @@ def figure_facing(camera: Camera, at: NDArray[np.float64]) -> tuple[NDArray[np.f
     return _figure_outline(), np.stack([right, up, camera.axes[2], at])
 
 
+def grid_step(box: NDArray[np.float64]) -> float:
+    """How far the lines of `grid_of` are from each other."""
+    return float(10.0 ** math.floor(math.log10(max(float((box[1] - box[0]).max()), 1e-6) / 2)))
+
+
 def grid_of(box: NDArray[np.float64]) -> tuple[NDArray[np.float64], float]:
     """(N, 6) ends of lines on the ground below a box, a metre apart, or a tenth or ten times that; and how far."""
     (x0, y, z0), (x1, _, z1) = box.tolist()
-    step = 10.0 ** math.floor(math.log10(max(float((box[1] - box[0]).max()), 1e-6) / 2))
+    step = grid_step(box)
     across, along = (
         [step * k for k in range(math.floor((low - step) / step), math.ceil((top + step) / step) + 1)]
         for low, top in ((x0, x1), (z0, z1))

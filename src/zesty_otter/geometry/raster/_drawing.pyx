@@ -175,12 +175,12 @@ cpdef void shade(
                     r = r * light_of[<int64_t>(255.0 * scratch[0] + 0.5)]
                     g = g * light_of[<int64_t>(255.0 * scratch[1] + 0.5)]
                     b = b * light_of[<int64_t>(255.0 * scratch[2] + 0.5)]
-                _lit(nx, ny, nz, r, g, b, back and color[t, 3] == 0.0, light, toward, &out[y, x, 0])
+                _lit(nx, ny, nz, r, g, b, back and color[t, 3] == 0.0, &light[0], &toward[0], &out[y, x, 0])
 
 
 cdef inline void _lit(
-    double nx, double ny, double nz, double r, double g, double b, bint wrong, const double[::1] light,
-    const double[::1] toward, float *out
+    double nx, double ny, double nz, double r, double g, double b, bint wrong, const double *light,
+    const double *toward, float *out
 ) noexcept nogil:
     """The light of a colour that faces somewhere; ``wrong`` is the back of what has one side."""
     cdef double head, lamp, sky
@@ -195,15 +195,24 @@ cdef inline void _lit(
     out[2] = b * (0.68 * lamp + 0.26 * sky + 0.14 * head + 0.07)
 
 
+cdef inline void _place_by(const double[::1] camera, const double[:, ::1] matrix, double *place) noexcept nogil:
+    """What takes points of a mesh to what is right of, above and toward the camera, as (3, 4); both as in `put`."""
+    cdef int64_t i, j, k
+    for i in range(3):
+        for j in range(4):
+            place[4 * i + j] = 0.0
+            for k in range(3):
+                place[4 * i + j] += camera[3 * i + k] * (matrix[k, j] - (camera[9 + k] if j == 3 else 0.0))
+
+
 cdef inline void _seen_at(
-    const double[:, ::1] place, double x, double y, double z, double scale, double distance, double wide, double high,
-    double *at
+    const double *place, double x, double y, double z, const double[::1] camera, double wide, double high, double *at
 ) noexcept nogil:
-    """Where a point is in the picture (x, y), its depth, and one over its distance; ``place`` as in `put`."""
-    cdef double across, nearer = 1.0, toward, up
-    across = place[0, 0] * x + place[0, 1] * y + place[0, 2] * z + place[0, 3]
-    up = place[1, 0] * x + place[1, 1] * y + place[1, 2] * z + place[1, 3]
-    toward = place[2, 0] * x + place[2, 1] * y + place[2, 2] * z + place[2, 3]
+    """Where a point is in the picture (x, y), its depth, and one over its distance."""
+    cdef double across, distance = camera[13], nearer = 1.0, scale = camera[12], toward, up
+    across = place[0] * x + place[1] * y + place[2] * z + place[3]
+    up = place[4] * x + place[5] * y + place[6] * z + place[7]
+    toward = place[8] * x + place[9] * y + place[10] * z + place[11]
     if distance < 1e300:
         nearer = distance / max(distance - toward, 1e-6 * distance)
     at[0] = wide / 2.0 + scale * nearer * across
@@ -214,22 +223,25 @@ cdef inline void _seen_at(
 
 cpdef void put(
     const double[:, ::1] points, const int32_t[::1] corner_point, const int32_t[:, ::1] corners,
-    const double[:, ::1] normals, const int32_t[::1] normal_of, const float[:, ::1] color, const int32_t[::1] slot,
-    const double[:, ::1] place, const double[:, ::1] turn, const double[::1] light, const double[::1] toward,
-    double scale, double distance, bint mirrored, const uint8_t[::1] shown, float[:, ::1] depth,
-    uint8_t[:, :, ::1] image
+    const float[:, ::1] normals, const int32_t[::1] normal_of, const float[:, ::1] color, const int32_t[::1] slot,
+    const double[:, ::1] matrix, const double[::1] camera, const double[::1] lamp, const uint8_t[::1] shown,
+    float[:, ::1] depth, uint8_t[:, :, ::1] image
 ) noexcept:
     """Draws the triangles of a mesh into an image at once, each pixel with the nearest: `fill`, `shade` and `finish`.
 
     ``corners`` (T, 3) are the mesh's corners, which have points and rows of ``normals``; ``color`` (S, 4) those of its
-    slots, ``slot`` (T,) which one. ``place`` (3, 4) takes a point to what is right of, above and toward the camera,
-    ``turn`` (3, 3) a normal to the axes left, up, forward; ``distance`` is infinite for parallel rays. ``shown`` (N,)
-    as in `finish`.
+    slots, ``slot`` (T,) which one. ``matrix`` (3, 4) takes points to the axes left, up, forward. ``camera`` (14,) has
+    its axes as rows: right, up, toward us; then what it looks at, pixels to a metre there, and how far it is away,
+    infinite for parallel rays. ``lamp`` (3,) is right of, above and toward the camera; ``shown`` (N,) as in `finish`.
     """
-    cdef bint back, known
+    cdef bint back, known, mirrored
     cdef double b0, b1, b2, length, of0, of1, of_z, ox, oy, oz, per0, per1, per_z, px, py, s, steps, x0, x1, x2, y0, y1, y2, z
     cdef double area, inverse, w0, w1, w2, z0, z1, z2
     cdef double[9] n
+    cdef double[9] turn
+    cdef double[12] place
+    cdef double[3] light
+    cdef double[3] toward
     cdef double[12] at
     cdef float[3] lit
     cdef uint8_t[3] seen
@@ -238,17 +250,28 @@ cpdef void put(
     with nogil:
         high, wide = depth.shape[0], depth.shape[1]
         steps = len(shown) - 1
+        _place_by(camera, matrix, place)
+        for k in range(3):
+            light[k] = lamp[0] * camera[k] + lamp[1] * camera[3 + k] + lamp[2] * camera[6 + k]
+            toward[k] = camera[6 + k]
+            # Cofactors: the inverse transpose, but for a factor.
+            p, c = (k + 1) % 3, (k + 2) % 3
+            turn[3 * k] = matrix[p, 1] * matrix[c, 2] - matrix[p, 2] * matrix[c, 1]
+            turn[3 * k + 1] = matrix[p, 2] * matrix[c, 0] - matrix[p, 0] * matrix[c, 2]
+            turn[3 * k + 2] = matrix[p, 0] * matrix[c, 1] - matrix[p, 1] * matrix[c, 0]
+        mirrored = matrix[0, 0] * turn[0] + matrix[0, 1] * turn[1] + matrix[0, 2] * turn[2] < 0.0
+        if mirrored:
+            for k in range(9):
+                turn[k] = -turn[k]
         for t in range(len(corners)):
             for k in range(3):
                 c = corners[t, 2 - k if mirrored else k]
                 p = corner_point[c]
-                _seen_at(
-                    place, points[p, 0], points[p, 1], points[p, 2], scale, distance, wide, high, &at[4 * k]
-                )
+                _seen_at(place, points[p, 0], points[p, 1], points[p, 2], camera, wide, high, &at[4 * k])
                 p = normal_of[c]
                 for j in range(3):
                     n[3 * k + j] = (
-                        turn[j, 0] * normals[p, 0] + turn[j, 1] * normals[p, 1] + turn[j, 2] * normals[p, 2]
+                        turn[3 * j] * normals[p, 0] + turn[3 * j + 1] * normals[p, 1] + turn[3 * j + 2] * normals[p, 2]
                     )
             x0, y0, z0, w0 = at[0], at[1], at[2], at[3]
             x1, y1, z1, w1 = at[4], at[5], at[6], at[7]
@@ -302,32 +325,49 @@ cpdef void put(
                         image[y, x, k] = seen[k]
 
 
-cpdef void strokes(
-    const double[:, ::1] ends, const double[:, ::1] place, double scale, double distance, const uint8_t[::1] color,
-    uint8_t[:, :, ::1] image
-) noexcept:
-    """Draws lines (N, 6) from end to end, a pixel wide, over an image; where they are is said as in `put`."""
+cdef inline void _stroke(
+    const double *place, double x0, double z0, double x1, double z1, double height, const double[::1] camera,
+    const uint8_t[::1] color, uint8_t[:, :, ::1] image
+) noexcept nogil:
+    """Draws a level line, a pixel wide."""
     cdef double dx, dy, share
     cdef double[8] at
-    cdef int64_t high, k, n, step, steps, wide, x, y
+    cdef int64_t high, k, step, steps, wide, x, y
+    high, wide = image.shape[0], image.shape[1]
+    _seen_at(place, x0, height, z0, camera, wide, high, at)
+    _seen_at(place, x1, height, z1, camera, wide, high, &at[4])
+    dx, dy = at[4] - at[0], at[5] - at[1]
+    if not (abs(dx) + abs(dy) < 1e6):
+        return
+    steps = <int64_t>ceil(max(abs(dx), abs(dy), 1.0))
+    for step in range(steps + 1):
+        share = <double>step / steps
+        x, y = <int64_t>floor(at[0] + share * dx), <int64_t>floor(at[1] + share * dy)
+        if 0 <= x < wide and 0 <= y < high:
+            for k in range(3):
+                image[y, x, k] = color[k]
+
+
+cpdef void ground(
+    const double[:, ::1] box, double step, const double[:, ::1] matrix, const double[::1] camera,
+    const uint8_t[::1] color, uint8_t[:, :, ::1] image
+) noexcept:
+    """Draws the lines of `zesty_otter.pictures.view.grid_of` over an image, a pixel wide; the rest is as in `put`."""
+    cdef double[12] place
+    cdef double[4] ends
+    cdef int64_t axis, k
+    cdef int64_t[4] number
     with nogil:
-        high, wide = image.shape[0], image.shape[1]
-        for n in range(len(ends)):
-            for k in range(2):
-                _seen_at(
-                    place, ends[n, 3 * k], ends[n, 3 * k + 1], ends[n, 3 * k + 2], scale, distance, wide, high,
-                    &at[4 * k],
-                )
-            dx, dy = at[4] - at[0], at[5] - at[1]
-            if not (abs(dx) + abs(dy) < 1e6):
-                continue
-            steps = <int64_t>ceil(max(abs(dx), abs(dy), 1.0))
-            for step in range(steps + 1):
-                share = <double>step / steps
-                x, y = <int64_t>floor(at[0] + share * dx), <int64_t>floor(at[1] + share * dy)
-                if 0 <= x < wide and 0 <= y < high:
-                    for k in range(3):
-                        image[y, x, k] = color[k]
+        _place_by(camera, matrix, place)
+        for axis in range(2):
+            number[2 * axis] = <int64_t>floor((box[0, 2 * axis] - step) / step)
+            number[2 * axis + 1] = <int64_t>ceil((box[1, 2 * axis] + step) / step)
+        for k in range(4):
+            ends[k] = step * number[k]
+        for k in range(number[0], number[1] + 1):
+            _stroke(place, step * k, ends[2], step * k, ends[3], box[0, 1], camera, color, image)
+        for k in range(number[2], number[3] + 1):
+            _stroke(place, ends[0], step * k, ends[1], step * k, box[0, 1], camera, color, image)
 
 
 cpdef void lines(

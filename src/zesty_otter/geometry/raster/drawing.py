@@ -123,18 +123,13 @@ def finished(fine: NDArray[np.float32], side: int) -> NDArray[np.uint8]:
 
 def put(
     mesh: tuple[NDArray[np.float64], NDArray[np.int32], NDArray[np.int32]],
-    normals: tuple[NDArray[np.float64], NDArray[np.int32]],
+    normals: tuple[NDArray[np.float32], NDArray[np.int32]],
     colors: tuple[NDArray[np.float32], NDArray[np.int32]],
+    matrix: NDArray[np.float64],
+    camera: NDArray[np.float64],
+    lamp: NDArray[np.float64],
     depth: NDArray[np.float32],
     image: NDArray[np.uint8],
-    *,
-    place: NDArray[np.float64],
-    turn: NDArray[np.float64],
-    light: NDArray[np.float64],
-    toward: NDArray[np.float64],
-    scale: float,
-    distance: float,
-    mirrored: bool,
 ) -> None:
     """Draws a mesh without textures into an image in one go, as `fill`, `shade` and `finished` would.
 
@@ -142,23 +137,21 @@ def put(
     ----------
     mesh : ((P, 3) float64, (C,) int32, (T, 3) int32)
         Points, the point of each corner, and the corners of each triangle.
-    normals : ((N, 3) float64, (C,) int32)
+    normals : ((N, 3) float32, (C,) int32)
         Directions, and which one each corner has.
     colors : ((S, 4) float32, (T,) int32)
         As of `shade`, and which one each triangle has.
+    matrix : (3, 4) float64
+        Takes points to the axes left, up, forward.
+    camera : (14,) float64
+        Its axes as rows: to the right of the picture, up in it, and toward whoever looks; what it looks at; pixels to
+        a metre there; and how far it is away, infinite for parallel rays.
+    lamp : (3,) float64
+        Where the light comes from: right of, above and toward the camera.
     depth, image : (H, W) float32, (H, W, 3) uint8
         Changed where a triangle is nearer.
-    place : (3, 4) float64
-        Takes points to right, up and toward from the middle of what the camera looks at.
-    turn : (3, 3) float64
-        Takes normals to the axes of ``light`` and ``toward``.
-    light, toward : (3,) float64
-    scale, distance : float
-        Pixels to a metre, and how far the camera is away; infinite for parallel rays.
-    mirrored : bool
-        Whether ``place`` turns triangles over.
     """
-    kernels.put(*mesh, *normals, *colors, place, turn, light, toward, scale, distance, mirrored, _shown(), depth, image)
+    kernels.put(*mesh, *normals, *colors, matrix, camera, lamp, _shown(), depth, image)
 
 
 @cache
@@ -171,4 +164,4 @@ def _shown() -> NDArray[np.uint8]:
     return (np.linspace(0, 1, 1 << 16) ** (1 / 2.2) * 255 + 0.5).astype(np.uint8)
 
 
-lines, strokes, veil = kernels.lines, kernels.strokes, kernels.veil
+ground, lines, veil = kernels.ground, kernels.lines, kernels.veil
