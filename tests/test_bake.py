@@ -201,10 +201,10 @@ def test_levels_by_appearance_stay_below_the_bound():
     assert facts[0].appearance <= 0.02 < facts[1].appearance <= 0.3
     assert heavy.triangle_count > facts[0].triangles > facts[1].triangles
     assert facts[0].screen_height == pytest.approx(0.2, rel=1e-3)
-    from zesty_otter.page.report import make_part
+    from zesty_otter.page.report import Shown, make_parts
 
     said = f"{100 * facts[0].appearance:.2g} % of its pixels"
-    assert said in make_part(None, scenes[0], []).html
+    assert said in make_parts([Shown(None, scenes[0])])[0].html
     with pytest.raises(zo.ZestyOtterError, match="needs a chain of sizes"):
         zo.steps.Levels(chain="50", by="appearance")
 
