@@ -17,7 +17,7 @@ import pytest
 import zesty_otter as zo
 from build import CUBE_FACES, CUBE_POINTS, cube, moved, scene_of
 from zesty_otter.demo.textures import timber
-from zesty_otter.jobs import Job, Output, Source, load, record, schema
+from zesty_otter.jobs import Job, Output, Source, load, record, schema, work
 from zesty_otter.jobs.lay_out import in_rows
 from zesty_otter.jobs.record import Record
 from zesty_otter.model import Layer, Material, Node, Texture, TextureUse
@@ -372,6 +372,18 @@ def test_a_record_in_use_is_not_thrown_away_and_one_without_room_is_said(yard, t
     ran = subprocess.run([sys.executable, "-c", code, "run", str(job)], capture_output=True, text=True)
     assert ran.returncode == 4 and "the record could not be written" in ran.stderr, ran.stderr
     assert set(states(zo.run_job(job)).values()) == {"written"}
+
+
+@pytest.mark.parametrize("workers", [1, 2])
+def test_what_takes_long_is_told_one_by_one(yard, tmp_path, monkeypatch, workers):
+    for k in range(90):
+        (tmp_path / "props" / f"oar{k:02}.obj").write_text(obj_cube())
+    monkeypatch.setattr(work, "LONG", 0.0)
+    told = []
+    result = zo.run_job(yard(), workers=workers, on_progress=told.append)
+    assert set(states(result).values()) == {"written"} and len(result.assets) == 93
+    assert sorted(one.asset for one in told) == sorted(one.name for one in result.assets)
+    assert [one.done for one in told] == list(range(1, 94))
 
 
 def test_a_large_job_tells_counts_and_the_worst(yard, tmp_path, run):

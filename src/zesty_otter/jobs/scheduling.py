@@ -8,10 +8,11 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zesty_otter.jobs.planning import Task
+from zesty_otter.jobs.work import LONG
 
 _BYTES_A_SECOND = 4e6  # of sources, where nothing was measured
 _BASE, _TIMES = 100e6, 12.0  # memory that a task takes: so much, and so many times the size of its sources
-_BATCH, _SECONDS = 16, 0.5  # of one batch: tasks, and how long they take together
+_BATCH = 16  # tasks of one batch
 _SHARES = 16  # of a worker's tasks, one of which the last may wait for
 
 
@@ -79,7 +80,7 @@ def batches(loads: Sequence[Load], workers: int) -> Iterator[Batch]:
     batch: list[Load] = []
     seconds = 0.0
     for load in loads:
-        if batch and (len(batch) == most or seconds + load.seconds > _SECONDS):
+        if batch and (len(batch) == most or seconds + load.seconds > LONG):
             yield _batch(batch)
             batch, seconds = [], 0.0
         batch.append(load)

@@ -16,7 +16,7 @@ import threading
 import time
 from collections import deque
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
@@ -86,8 +86,11 @@ def here(
     """
     loads = sorted(heaviest_first(tasks, seconds), key=lambda load: load.number)
     for batch in batches(loads, 1):
-        some = [(tasks[number], staging / str(number)) for number in batch.numbers]
-        yield from zip((task for task, _ in some), work_on_all(some, report=report), strict=True)
+        left = batch.numbers
+        while left:
+            done = work_on_all([(tasks[number], staging / str(number)) for number in left], report=report)
+            yield from ((tasks[number], one) for number, one in zip(left, done, strict=False))
+            left = left[len(done) :]
 
 
 @dataclass(frozen=True)
@@ -127,12 +130,16 @@ class Processes:
                             broken = True
                     finished, _ = wait(running, return_when=FIRST_COMPLETED)
                     for future in finished:
-                        numbers = running.pop(future).numbers
+                        batch = running.pop(future)
                         try:
-                            yield from zip((tasks[number] for number in numbers), future.result(), strict=True)
+                            done = future.result()
                         except BrokenProcessPool:
-                            suspects.extend(numbers)
+                            suspects.extend(batch.numbers)
                             broken = True
+                            continue
+                        yield from ((tasks[number], one) for number, one in zip(batch.numbers, done, strict=False))
+                        if len(done) < len(batch.numbers):
+                            waiting.appendleft(replace(batch, numbers=batch.numbers[len(done) :]))
             if len(waiting) == before:  # it broke before anything began
                 suspects.extend(waiting.popleft().numbers)
         # A worker died and took the pool with it; alone it shows which asset it was.

@@ -27,6 +27,9 @@ from zesty_otter.steps import Roles, apply
 if TYPE_CHECKING:
     from zesty_otter.page import report as pages
 
+LONG = 0.5
+"""How many seconds of work are handed out at once."""
+
 _BLOCK = 1 << 20
 _THERE = "was there already"
 
@@ -82,12 +85,15 @@ def work(task: Task, staging: Path | None, *, report: bool = False) -> Done:
 def work_on_all(tasks: Sequence[tuple[Task, Path | None]], *, report: bool) -> list[Done]:
     """Do tasks, each with its folder as `work` has it: first the files of all, then the parts of the page of all.
 
-    Small things take a third less time among their like.
+    Small things take a third less time among their like. As soon as they have taken long, the rest is left.
     """
     done: list[Done] = []
     shown: dict[int, pages.Shown] = {}
+    start = time.perf_counter()
     for number, (task, staging) in enumerate(tasks):
         began = time.perf_counter()
+        if done and began - start > LONG:
+            break
         try:
             one, what = _work(task, staging, report=report)
         except Exception as error:  # one asset's fault does not end the job
