@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 T = TypeVar("T")
 
 NAME = "report.html"
-_AT_ONCE = 20  # parts that are read together: some are large
+_AT_ONCE = 20  # parts that are read or kept together: some are large
 
 
 def key_of(entry: Entry) -> str:
@@ -53,22 +53,27 @@ class Parts:
     def __init__(self, path: Path) -> None:
         self.path = path
         self._opened: sqlite3.Connection | None = None
+        self._taken: list[tuple[str, ...]] = []  # to be kept together
 
     def take(self, key: str, part: Part | None) -> None:
         """Keep what a worker made."""
         if part is not None:
-            self._done("INSERT OR REPLACE INTO parts VALUES (?, ?, ?)", [(key, part.html, part.model)])
+            self._taken.append((key, part.html, part.model))
+        if len(self._taken) >= _AT_ONCE:
+            self._keep()
 
     def read(self, keys: Collection[str]) -> dict[str, Part]:
         """Some parts, by their keys: those that are there."""
         from zesty_otter.page.report import Part
 
+        self._keep()
         wanted = ", ".join("?" * len(keys))
         found = self._found(f"SELECT key, html, model FROM parts WHERE key IN ({wanted})", *keys)
         return {key: Part(html, model) for key, html, model in found}
 
     def keep_only(self, keys: set[str]) -> None:
         """Remove the parts of what is no longer so."""
+        self._keep()
         known = self._found("SELECT key FROM parts")
         gone = [one for one in known if one[0] not in keys]
         if gone:
@@ -79,11 +84,17 @@ class Parts:
 
     def close(self) -> None:
         """Let go of the database."""
+        self._keep()
         if self._opened is not None:
             with contextlib.suppress(sqlite3.Error):
                 self._opened.commit()
             self._opened.close()
             self._opened = None
+
+    def _keep(self) -> None:
+        taken, self._taken = self._taken, []
+        if taken:
+            self._done("INSERT OR REPLACE INTO parts VALUES (?, ?, ?)", taken)
 
     def _done(self, text: str, rows: list[tuple[str, ...]]) -> None:
         self._tried(lambda database: database.executemany(text, rows))

@@ -32,6 +32,8 @@ from zesty_otter.pictures.small import small_picture
 from zesty_otter.pictures.view import Look, picture
 from zesty_otter.steps import LevelFacts, Roles, level_facts
 
+Image.preinit()  # what saving a picture loads: now, once for all workers
+
 _LOOK = Look(size=(528, 336), figure=True, words=False, places=QUICK)
 _SMALL = Look(size=(176, 112), figure=True, words=False, axes=False, smooth=False, places=QUICK)
 _MOST_NAMES, _MOST_ROWS = 40, 60
