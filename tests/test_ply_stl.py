@@ -300,3 +300,16 @@ def test_readers_that_fan_get_nothing_they_fan_wrongly(tmp_path):
     assert area == pytest.approx(1 + 2 + 0.5 + 2.5)
     said = texts(zo.write(scene_of(mesh), tmp_path / "a.obj"))
     assert "2 faces of more than four corners or concave, which some readers of OBJ split wrongly" in said
+
+
+@pytest.mark.parametrize("order", ["<", ">"])
+@pytest.mark.parametrize(("kind", "code"), [("char", "i1"), ("ushort", "u2"), ("int", "i4"), ("uint", "u4")])
+def test_binary_points_may_be_whole_numbers(tmp_path, kind, code, order):
+    head = f"ply\nformat binary_{'little' if order == '<' else 'big'}_endian 1.0\nelement vertex 3\n"
+    head += "".join(f"property {kind} {axis}\n" for axis in "xyz")
+    head += f"element face 1\nproperty list uchar {kind} vertex_indices\nend_header\n"
+    points = np.array([(0, 0, 0), (4, 0, 0), (0, 5, 0)], order + code)
+    path = tmp_path / "whole.ply"
+    path.write_bytes(head.encode() + points.tobytes() + b"\3" + np.arange(3).astype(order + code).tobytes())
+    (mesh,) = zo.read(path, unit="m").meshes
+    assert mesh.points.tolist() == points.tolist() and mesh.corner_point.tolist() == [0, 1, 2]

@@ -420,7 +420,7 @@ def _stacked(
 
 
 def _side_by_side(columns: list[NDArray[Any]]) -> NDArray[Any] | None:
-    """Columns that lie beside each other in the file as a view of all of them; None when they do not."""
+    """Columns of floats that lie beside each other in the file as a view of all of them; None for others."""
     first = columns[0]
     size, step = first.itemsize, first.strides[0]
     start = first.__array_interface__["data"][0]
@@ -428,7 +428,7 @@ def _side_by_side(columns: list[NDArray[Any]]) -> NDArray[Any] | None:
         at = one.__array_interface__["data"][0]
         if one.dtype != first.dtype or at != start + n * size or one.strides[0] != step:
             return None
-    if not first.dtype.isnative or step < len(columns) * size:
+    if first.dtype.kind != "f" or not first.dtype.isnative or step < len(columns) * size:
         return None
     return np.lib.stride_tricks.as_strided(first, (len(first), len(columns)), (step, size), writeable=False)
 
