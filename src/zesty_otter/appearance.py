@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter import pixels
-from zesty_otter.geometry.raster import _looks as columns
+from zesty_otter.geometry.raster import _pixels as columns
 from zesty_otter.geometry.raster.looks import ROLES, Looks, Pages, drawn
 from zesty_otter.geometry.surface.tangents import tangents
 from zesty_otter.geometry.surface.triangulation import triangulate

@@ -11,8 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.formats import _digits as digits
-from zesty_otter.formats import _numbers as numbers
+from zesty_otter.formats import _numbers as kernels
 from zesty_otter.geometry.parallel import in_order
 
 _PIECE = 1 << 21  # bytes of text that are read or written in a row
@@ -33,11 +32,11 @@ def number_lines(prefix: str, values: NDArray[Any]) -> Iterator[NDArray[np.uint8
     """
     rows = np.ascontiguousarray(values, np.float32)
     start = np.frombuffer(prefix.encode("ascii"), np.uint8)
-    room = len(start) + 1 + digits.WIDEST * rows.shape[1]
+    room = len(start) + 1 + kernels.WIDEST * rows.shape[1]
 
     def put(first: int, stop: int) -> NDArray[np.uint8]:
         out = np.empty((stop - first) * room, np.uint8)
-        return out[: digits.put_rows(start, rows, first, stop, out)]
+        return out[: kernels.put_rows(start, rows, first, stop, out)]
 
     yield from in_order(put, _pieces(len(rows), room))
 
@@ -54,7 +53,7 @@ def whole_number_lines(values: NDArray[Any]) -> Iterator[NDArray[np.uint8]]:
 
     def put(first: int, stop: int) -> NDArray[np.uint8]:
         out = np.empty((stop - first) * room, np.uint8)
-        return out[: digits.put_whole_rows(rows, first, stop, out)]
+        return out[: kernels.put_whole_rows(rows, first, stop, out)]
 
     yield from in_order(put, _pieces(len(rows), room))
 
@@ -63,8 +62,8 @@ def list_of(values: NDArray[Any]) -> Iterator[NDArray[np.uint8]]:
     """A list with commas, of whole numbers (N,), of 32-bit numbers (N, 1), or of tuples of these (N, n)."""
     whole = values.dtype.kind in "iu"
     rows = np.ascontiguousarray(values, np.int64 if whole else np.float32)
-    kernel: Any = digits.put_list if whole else digits.put_tuples
-    room = 13 if whole else 4 + (digits.WIDEST + 2) * rows.shape[1]
+    kernel: Any = kernels.put_list if whole else kernels.put_tuples
+    room = 13 if whole else 4 + (kernels.WIDEST + 2) * rows.shape[1]
 
     def put(first: int, stop: int) -> NDArray[np.uint8]:
         out = np.empty((stop - first) * room, np.uint8)
@@ -93,7 +92,7 @@ def face_lines(face_start: NDArray[Any], values: NDArray[Any]) -> Iterator[NDArr
     def put(first: int, stop: int) -> NDArray[np.uint8]:
         room = 12 * (start[stop] - start[first]) + 16 * (stop - first)
         out = np.empty(room, np.uint8)
-        return out[: digits.put_faces(start[: stop + 1], rows, first, out)[1]]
+        return out[: kernels.put_faces(start[: stop + 1], rows, first, out)[1]]
 
     yield from in_order(put, pairwise(faces))
 
@@ -147,7 +146,7 @@ def numbers_of_list(
     gaps, groups = _gaps(bytes(data[:1]) == b"[", depth, width)
 
     def read(data: NDArray[np.uint8], first: int, stop: int, out: NDArray[Any], before: int = 0) -> tuple[int, int]:
-        count, at, sound = numbers.read_listed(data, first, stop, out, before, gaps, groups)
+        count, at, sound = kernels.read_listed(data, first, stop, out, before, gaps, groups)
         if not sound:
             around = bytes(data[max(at - 8, 0) : at + 12]).decode("utf-8", "replace")
             raise NotNumbersError(f"commas or brackets are wrong near '{' '.join(around.split())}'")
@@ -184,7 +183,7 @@ def _next_numbers(
     data: NDArray[np.uint8], first: int, stop: int, out: NDArray[Any], before: int = 0
 ) -> tuple[int, int]:
     """Fills ``out`` from a piece of text, before which there are other numbers; how many, and where it ended."""
-    read = numbers.read_whole_numbers if out.dtype == np.int32 else numbers.read_numbers
+    read = kernels.read_whole_numbers if out.dtype == np.int32 else kernels.read_numbers
     return read(data, first, stop, out)
 
 
@@ -192,14 +191,14 @@ def _read_on(text: str | bytes | NDArray[np.uint8], dtype: Any, missing: float) 
     with contextlib.suppress(NotNumbersError):
         return _read(text, dtype), 0
     data = _bytes_of(text)
-    out = np.empty(numbers.count_words(data, 0, len(data)), dtype)
+    out = np.empty(kernels.count_words(data, 0, len(data)), dtype)
     done = at = wrong = 0
     while True:
         count, at = _next_numbers(data, at, len(data), out[done:])
         done += count
         if done >= len(out):
             return out, wrong
-        at = numbers.words_end(data, at, len(data))
+        at = kernels.words_end(data, at, len(data))
         out[done] = missing
         done += 1
         wrong += 1
@@ -216,14 +215,14 @@ def _read(
 ) -> NDArray[Any]:
     data = _bytes_of(text)
     if len(data) < _PIECE:
-        out = np.empty(numbers.count_words(data, 0, len(data)), dtype)
+        out = np.empty(kernels.count_words(data, 0, len(data)), dtype)
         count, at = read(data, 0, len(data), out)
         if count < len(out):
             raise _not_a_number(data, at)
         return out
     # Each piece is read into its place, which counting the words before it tells.
     ends = _word_ends(data)
-    counts = [*in_order(lambda first, stop: numbers.count_words(data, first, stop), ends)]
+    counts = [*in_order(lambda first, stop: kernels.count_words(data, first, stop), ends)]
     out = np.empty(sum(counts), dtype)
     places = np.cumsum([0, *counts]).tolist()
     slots = dict(zip(ends, pairwise(places), strict=True))
@@ -240,7 +239,7 @@ def _read(
 
 
 def _not_a_number(data: NDArray[np.uint8], at: int) -> NotNumbersError:
-    word = bytes(data[at : min(numbers.words_end(data, at, len(data)), at + 40)])
+    word = bytes(data[at : min(kernels.words_end(data, at, len(data)), at + 40)])
     return NotNumbersError(f"'{word.decode('utf-8', 'replace')}' is not a number")
 
 
@@ -248,8 +247,8 @@ def _word_ends(data: NDArray[np.uint8]) -> list[tuple[int, int]]:
     """Pieces of text that end right behind a word."""
     ends = [0]
     while ends[-1] < len(data):
-        end = numbers.words_end(data, min(ends[-1] + _PIECE, len(data)), len(data))
-        while end < len(data) and numbers.words_end(data, end - 1, end) < end:
-            end = numbers.words_end(data, end + 1, len(data))
+        end = kernels.words_end(data, min(ends[-1] + _PIECE, len(data)), len(data))
+        while end < len(data) and kernels.words_end(data, end - 1, end) < end:
+            end = kernels.words_end(data, end + 1, len(data))
         ends.append(end)
     return list(pairwise(ends))

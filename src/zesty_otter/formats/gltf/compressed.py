@@ -79,7 +79,7 @@ def _unfiltered(rows: NDArray[np.uint8], how: str) -> NDArray[np.uint8]:
 
 def packed_rows(rows: NDArray[Any]) -> NDArray[np.uint8]:
     """The rows (N, n) of an attribute, compressed; their size is a multiple of four bytes and at most 256."""
-    from zesty_otter.formats.gltf import _packing as kernels
+    from zesty_otter.formats.gltf import _views as kernels
 
     data = np.ascontiguousarray(rows).view(np.uint8).reshape(len(rows), -1)
     count, stride = data.shape
@@ -90,7 +90,7 @@ def packed_rows(rows: NDArray[Any]) -> NDArray[np.uint8]:
 
 def packed_corners(corners: NDArray[Any]) -> NDArray[np.uint8]:
     """The corners (3 T,) of triangles, compressed; a triangle may come to begin at another of its corners."""
-    from zesty_otter.formats.gltf import _packing as kernels
+    from zesty_otter.formats.gltf import _views as kernels
 
     out = np.empty(17 * (len(corners) // 3 + 1), np.uint8)
     return out[: kernels.pack_triangles(corners.astype(np.uint32), out)]

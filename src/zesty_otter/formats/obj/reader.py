@@ -18,7 +18,7 @@ from zesty_otter.errors import InputError
 from zesty_otter.formats.bare import said_frame, usable_rows
 from zesty_otter.formats.facets import ExactFacts, Facets, became, facts_of
 from zesty_otter.formats.files import find_beside, load
-from zesty_otter.formats.obj import _scan as scan
+from zesty_otter.formats.obj import _kernels as kernels
 from zesty_otter.formats.obj.mtl import read_library
 from zesty_otter.model import (
     Frame,
@@ -103,11 +103,11 @@ def _reading(
     data = load(path)
     _refuse_other_encodings(path, data)
     found = _scan_all(data, progress)
-    if found.state[scan.POINTS] == 0 and found.state[scan.FACES] == 0:
+    if found.state[kernels.POINTS] == 0 and found.state[kernels.FACES] == 0:
         raise InputError("holds no OBJ statements (no point, no face).", file=path, remedy="Is it really an OBJ file?")
     names = [data[start:stop].tobytes() for _, start, stop, *_ in found.names.tolist()]
     uv_names = _uv_names(data)
-    others = found.names[found.names[:, 0] == scan.KIND_OTHER]
+    others = found.names[found.names[:, 0] == kernels.KIND_OTHER]
     freeform = data.tobytes() if any(data[a:b].tobytes() == b"surf" for _, a, b, *_ in others.tolist()) else b""
     del data  # the text is not needed any more, and as large as all that was read from it
     assembly = _Assembly(path, names, found, folders, uv_names, freeform, facets)
@@ -139,10 +139,10 @@ def _refuse_other_encodings(path: Path, data: NDArray[np.uint8]) -> None:
 
 def _scan_all(data: NDArray[np.uint8], progress: Callable[[float], None] | None) -> _Scanned:
     size = len(data)
-    state = np.zeros(scan.STATE_SIZE, np.int64)
-    state[scan.AT] = 3 if data[:3].tobytes() == b"\xef\xbb\xbf" else 0
-    state[scan.LINE] = 1
-    state[scan.OBJECT] = state[scan.GROUP] = state[scan.MATERIAL] = -1
+    state = np.zeros(kernels.STATE_SIZE, np.int64)
+    state[kernels.AT] = 3 if data[:3].tobytes() == b"\xef\xbb\xbf" else 0
+    state[kernels.LINE] = 1
+    state[kernels.OBJECT] = state[kernels.GROUP] = state[kernels.MATERIAL] = -1
     room = size // 128 + 256
     points, colors = np.empty((room, 3)), np.empty((0, 3), np.float32)
     uvs, normals = np.empty((room, 2), np.float32), np.empty((room, 3), np.float32)
@@ -151,12 +151,12 @@ def _scan_all(data: NDArray[np.uint8], progress: Callable[[float], None] | None)
     runs, names = np.empty((256, 5), np.int64), np.empty((256, 5), np.int64)
     table = np.full(1024, -1, np.int32)
     row = np.empty(8)
-    pause = int(state[scan.AT])
-    status = scan.PAUSED
-    while status != scan.DONE:
-        if status == scan.PAUSED:
+    pause = int(state[kernels.AT])
+    status = kernels.PAUSED
+    while status != kernels.DONE:
+        if status == kernels.PAUSED:
             pause = min(size, pause + _PAUSE)
-        status = scan.scan(
+        status = kernels.scan(
             data,
             size,
             pause,
@@ -174,39 +174,39 @@ def _scan_all(data: NDArray[np.uint8], progress: Callable[[float], None] | None)
             row,
         )
         # resize() enlarges in place where the system can; what was read stays.
-        if status == scan.FULL_POINTS:
+        if status == kernels.FULL_POINTS:
             points.resize((len(points) * 2, 3), refcheck=False)
             if len(colors):
                 colors.resize((len(points), 3), refcheck=False)
-        elif status == scan.WANT_COLORS:
+        elif status == kernels.WANT_COLORS:
             colors = np.full((len(points), 3), np.nan, np.float32)
-        elif status == scan.FULL_UVS:
+        elif status == kernels.FULL_UVS:
             uvs.resize((len(uvs) * 2, 2), refcheck=False)
-        elif status == scan.FULL_NORMALS:
+        elif status == kernels.FULL_NORMALS:
             normals.resize((len(normals) * 2, 3), refcheck=False)
-        elif status == scan.FULL_FACES:
+        elif status == kernels.FULL_FACES:
             face_line.resize(len(face_line) * 2, refcheck=False)
             face_start.resize(len(face_line) + 1, refcheck=False)
-        elif status == scan.FULL_CORNERS:
+        elif status == kernels.FULL_CORNERS:
             corners.resize((len(corners) * 2, 3), refcheck=False)
-        elif status == scan.FULL_RUNS:
+        elif status == kernels.FULL_RUNS:
             runs.resize((len(runs) * 2, 5), refcheck=False)
-        elif status == scan.FULL_NAMES:
+        elif status == kernels.FULL_NAMES:
             names.resize((len(names) * 2, 5), refcheck=False)
             table = np.full(4 * len(names), -1, np.int32)
-            scan.rehash(data, names, state[scan.NAMES], table)
+            kernels.rehash(data, names, state[kernels.NAMES], table)
         elif progress is not None:
-            progress(state[scan.AT] / size)
+            progress(state[kernels.AT] / size)
     return _Scanned(
-        points[: state[scan.POINTS]],
-        colors[: state[scan.POINTS]],
-        uvs[: state[scan.UVS]],
-        normals[: state[scan.NORMALS]],
-        face_start[: state[scan.FACES] + 1],
-        corners[: state[scan.CORNERS]],
-        face_line[: state[scan.FACES]],
-        runs[: state[scan.RUNS]],
-        names[: state[scan.NAMES]],
+        points[: state[kernels.POINTS]],
+        colors[: state[kernels.POINTS]],
+        uvs[: state[kernels.UVS]],
+        normals[: state[kernels.NORMALS]],
+        face_start[: state[kernels.FACES] + 1],
+        corners[: state[kernels.CORNERS]],
+        face_line[: state[kernels.FACES]],
+        runs[: state[kernels.RUNS]],
+        names[: state[kernels.NAMES]],
         state,
     )
 
@@ -276,14 +276,14 @@ class _Assembly:
         absent = (point < 0) | (point >= len(finite))
         bad = absent if finite.all() else absent | ~finite[np.where(absent, 0, point)]
         for count, line, what in (
-            (state[scan.SHORT_FACES], state[scan.SHORT_FACE_LINE], "with fewer than three corners"),
-            (state[scan.BAD_CORNERS], state[scan.BAD_CORNER_LINE], "with a corner that cannot be read"),
+            (state[kernels.SHORT_FACES], state[kernels.SHORT_FACE_LINE], "with fewer than three corners"),
+            (state[kernels.BAD_CORNERS], state[kernels.BAD_CORNER_LINE], "with a corner that cannot be read"),
         ):
             if count:
                 self.note("lost", f"{count_of(count, 'face')} {what} skipped, the first here", line)
-        if state[scan.BAD_NUMBERS]:
-            text = f"{count_of(state[scan.BAD_NUMBERS], 'point')} without three usable numbers, the first here"
-            self.note("lost", text, state[scan.BAD_NUMBER_LINE])
+        if state[kernels.BAD_NUMBERS]:
+            text = f"{count_of(state[kernels.BAD_NUMBERS], 'point')} without three usable numbers, the first here"
+            self.note("lost", text, state[kernels.BAD_NUMBER_LINE])
         if not bad.any():
             return np.arange(len(found.face_line))
         bad_face = np.logical_or.reduceat(bad, found.face_start[:-1])
@@ -303,7 +303,7 @@ class _Assembly:
         found = self.found
         run_count = np.diff(np.append(found.runs[:, 0], len(found.face_line)))
         face_run = np.repeat(np.arange(len(found.runs)), run_count)[faces]
-        by_object = bool(found.state[scan.OBJECTS])
+        by_object = bool(found.state[kernels.OBJECTS])
         key = found.runs[:, 1 if by_object else 2][face_run]
         if len(key) and (np.diff(key) < 0).any():
             order = np.argsort(key, kind="stable")
@@ -313,8 +313,8 @@ class _Assembly:
         if len(faces) != len(found.face_line) or (len(faces) and (np.diff(faces) != 1).any()):
             corners, start = corners_of_faces(start, faces)
         point = np.ascontiguousarray(found.corners[corners, 0])
-        uv = self._layer_index(corners, 1, found.uvs, "UV", scan.HAS_UV)
-        normal = self._layer_index(corners, 2, found.normals, "normal", scan.HAS_NORMAL)
+        uv = self._layer_index(corners, 1, found.uvs, "UV", kernels.HAS_UV)
+        normal = self._layer_index(corners, 2, found.normals, "normal", kernels.HAS_NORMAL)
         colors = self._colors()
         first = np.flatnonzero(np.diff(key, prepend=-2)) if len(key) else np.zeros(0, np.int64)
         loose = self._loose_points(point, finite, key[first], by_object)
@@ -352,7 +352,7 @@ class _Assembly:
         if not self.found.state[has]:
             return None
         index = np.ascontiguousarray(self.found.corners[corners, column])
-        absent = (index == scan.INVALID) | (index >= len(values))
+        absent = (index == kernels.INVALID) | (index >= len(values))
         finite = usable_rows(values)
         if not finite.all():
             absent |= ~finite[np.clip(index, 0, len(values) - 1)] & (index >= 0)
@@ -384,7 +384,7 @@ class _Assembly:
         if len(keys) == 1:
             owned = {int(keys[0]): loose}
         elif by_object:
-            objects = np.flatnonzero(self.found.names[:, 0] == scan.KIND_OBJECT)
+            objects = np.flatnonzero(self.found.names[:, 0] == kernels.KIND_OBJECT)
             owner = np.searchsorted(self.found.names[objects, 4], loose, side="right") - 1
             owned = {
                 int(n): loose[owner == k]
@@ -438,7 +438,7 @@ class _Assembly:
         """The material of each name the faces use."""
         names = self.found.names
         library: dict[str, Material] = {}
-        for n in np.flatnonzero(names[:, 0] == scan.KIND_LIBRARY).tolist():
+        for n in np.flatnonzero(names[:, 0] == kernels.KIND_LIBRARY).tolist():
             for path in self._library_paths(n):
                 read_materials, notes = read_library(path, self.folders)
                 self.read_files.append(path)
@@ -446,7 +446,7 @@ class _Assembly:
                 library = {**read_materials, **library}
         materials: dict[int, Material] = {}
         made: dict[str, Material] = {}
-        for n in np.flatnonzero(names[:, 0] == scan.KIND_MATERIAL).tolist():
+        for n in np.flatnonzero(names[:, 0] == kernels.KIND_MATERIAL).tolist():
             name = self._text(n)
             if not name:
                 continue
@@ -475,11 +475,11 @@ class _Assembly:
 
     def _note_statements(self) -> None:
         names, state = self.found.names, self.found.state
-        if state[scan.DEPTHS]:
+        if state[kernels.DEPTHS]:
             self.note("lost", "third texture coordinates are not carried")
         lost: dict[str, tuple[int, int]] = {}
         unknown: list[tuple[str, int]] = []
-        for n in np.flatnonzero(names[:, 0] == scan.KIND_OTHER).tolist():
+        for n in np.flatnonzero(names[:, 0] == kernels.KIND_OTHER).tolist():
             word, line, times = self._text(n), int(names[n, 3]), int(names[n, 4])
             if word in _NOT_CARRIED:
                 before = lost.get(_NOT_CARRIED[word], (0, line))
@@ -496,7 +496,7 @@ class _Assembly:
         """What a comment behind an object statement says of its UVs."""
         if not self.uv_names or n < 0:
             return ""
-        starts = self.found.names[self.found.names[:, 0] == scan.KIND_OBJECT, 1]
+        starts = self.found.names[self.found.names[:, 0] == kernels.KIND_OBJECT, 1]
         own = self.found.names[n, 1]
         stop = starts[starts > own].min(initial=np.iinfo(np.int64).max)
         return next((name for place, name in self.uv_names.items() if own < place < stop), "")

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.formats.bare import frame_comment, nothing_to_write
 from zesty_otter.formats.files import Buffer, Encoded
-from zesty_otter.formats.obj import _print as kernels
+from zesty_otter.formats.obj import _kernels as kernels
 from zesty_otter.formats.obj.library import Library
 from zesty_otter.formats.text import number_lines
 from zesty_otter.model import Mesh, Note, Placed, Scene, count_of, shortened, transformed

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from zesty_otter.errors import InputError
 from zesty_otter.formats.bare import usable_rows
 from zesty_otter.formats.files import load
-from zesty_otter.formats.stl import _scan as scan
+from zesty_otter.formats.stl import _kernels as kernels
 from zesty_otter.geometry.surface.corners import join_points
 from zesty_otter.model import Frame, Layer, Mesh, Node, Note, Scene, compact, count_of
 
@@ -83,7 +83,7 @@ def _joined(corners: NDArray[np.uint32]) -> tuple[NDArray[np.float64], NDArray[n
     while facet < facets:
         points = np.concatenate([points[:count], np.empty((room - count, 3), np.uint32)])
         table = np.full(2 * room, -1, np.int32)
-        facet, count = scan.join_corners(
+        facet, count = kernels.join_corners(
             corners, facet, points, count, table, corner_point, bad, near, hashes, near_table, number
         )
         room *= 2
@@ -115,19 +115,22 @@ def _text(path: Path, data: NDArray[np.uint8], notes: list[Note]) -> Iterator[No
     face_start: NDArray[Any] = np.zeros(max(len(data) // 180, 64), np.int64)
     solids: NDArray[Any] = np.zeros((16, 2), np.int64)
     state = np.zeros(6, np.int64)
-    while scan.scan(data, points, face_start, solids, state):
-        if state[scan.POINTS] >= len(points):
+    while kernels.scan(data, points, face_start, solids, state):
+        if state[kernels.POINTS] >= len(points):
             points = _longer(points)
-        if state[scan.FACES] + 1 >= len(face_start):
+        if state[kernels.FACES] + 1 >= len(face_start):
             face_start = _longer(face_start)
-        if state[scan.SOLIDS] >= len(solids):
+        if state[kernels.SOLIDS] >= len(solids):
             solids = _longer(solids)
-    for count, what in ((state[scan.SHORT], "facets with fewer than three corners"), (state[scan.BAD], "corners")):
+    for count, what in (
+        (state[kernels.SHORT], "facets with fewer than three corners"),
+        (state[kernels.BAD], "corners"),
+    ):
         if count:
             notes.append(Note("lost", f"{int(count):,} {what} could not be read and are left out", "stl", str(path)))
-    faces = int(state[scan.FACES])
+    faces = int(state[kernels.FACES])
     face_start = face_start[: faces + 1]
-    solids = solids[: state[scan.SOLIDS]] if state[scan.SOLIDS] else np.zeros((1, 2), np.int64)
+    solids = solids[: state[kernels.SOLIDS]] if state[kernels.SOLIDS] else np.zeros((1, 2), np.int64)
     ends = np.append(solids[1:, 0], faces)
     for (first, at), last in zip(solids.tolist(), ends.tolist(), strict=True):
         if last > first:

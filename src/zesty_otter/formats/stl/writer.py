@@ -6,7 +6,7 @@ import numpy as np
 
 from zesty_otter.formats.bare import as_one_mesh, frame_comment
 from zesty_otter.formats.files import Encoded
-from zesty_otter.formats.stl import _facets as kernels
+from zesty_otter.formats.stl import _kernels as kernels
 from zesty_otter.geometry.surface.triangulation import triangulate
 from zesty_otter.model import Note, Scene
 

@@ -15,7 +15,7 @@ from zesty_otter.errors import InputError
 from zesty_otter.formats.archive import open_package
 from zesty_otter.formats.bare import sound_material, usable_rows
 from zesty_otter.formats.files import load_bytes
-from zesty_otter.formats.threemf import _elements as elements
+from zesty_otter.formats.threemf import _kernels as kernels
 from zesty_otter.formats.xml import Element, child, children, floats, name_of, number, parsed
 from zesty_otter.geometry.parallel import in_order
 from zesty_otter.model import Frame, Material, Mesh, Node, Note, Scene, compact, count_of
@@ -187,7 +187,7 @@ def attributes(text: bytes, names: Sequence[str]) -> NDArray[np.float64]:
         while (cut := text.find(b"<", ends[-1] + _PIECE)) >= 0:
             ends.append(cut)
     pieces = list(pairwise([*ends, len(data)]))
-    counts = [*in_order(lambda first, stop: elements.count_elements(data, first, stop), pieces)]
+    counts = [*in_order(lambda first, stop: kernels.count_elements(data, first, stop), pieces)]
     rows = dict(zip(pieces, pairwise(np.cumsum([0, *counts]).tolist()), strict=True))
     words = np.frombuffer("".join(names).encode(), np.uint8)
     starts = np.cumsum([0, *map(len, names)])
@@ -195,7 +195,7 @@ def attributes(text: bytes, names: Sequence[str]) -> NDArray[np.float64]:
 
     def fill(first: int, stop: int) -> None:
         begin, end = rows[first, stop]
-        elements.read_attributes(data, first, stop, words, starts, out[begin:end])
+        kernels.read_attributes(data, first, stop, words, starts, out[begin:end])
 
     for _ in in_order(fill, pieces):
         pass

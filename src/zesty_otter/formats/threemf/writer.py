@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from zesty_otter.formats.bare import nothing_to_write
 from zesty_otter.formats.files import Encoded, joined
 from zesty_otter.formats.text import number_lines, whole_number_lines
-from zesty_otter.formats.threemf import _print as kernels
+from zesty_otter.formats.threemf import _kernels as kernels
 from zesty_otter.formats.threemf.reader import UNITS
 from zesty_otter.formats.xml_out import Xml
 from zesty_otter.geometry.surface.triangulation import triangulate

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.curves import _delaunay as kernels
+from zesty_otter.geometry.curves import _kernels as kernels
 
 _SPREAD = [
     (np.uint64(shift), np.uint64(mask))

@@ -9,7 +9,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.geometry.parallel import in_pieces
-from zesty_otter.geometry.queries import _casting as casting
 from zesty_otter.geometry.queries import _distance as kernels
 from zesty_otter.geometry.queries import _rays as rays
 from zesty_otter.geometry.surface.order import along_curve
@@ -277,7 +276,7 @@ class Surface:
         places, directions = np.ascontiguousarray(places), np.ascontiguousarray(directions)
 
         def follow(first: int, stop: int) -> None:
-            casting.cast(
+            rays.cast(
                 places[first:stop], directions[first:stop], reach, self._corners, self._groups, self._leaves,
                 found[first:stop], triangle[first:stop], shares[first:stop],
             )  # fmt: skip
@@ -320,14 +319,14 @@ class Surface:
         k = np.arange(rays_of_each) + 0.5
         # Spread as the cosine of the angle to the normal, by a spiral on the disc below (Vogel 1979, Malley).
         away, turn = np.sqrt(k / rays_of_each), k * np.pi * (3 - 5**0.5)
-        rays = np.stack([away * np.cos(turn), away * np.sin(turn), np.sqrt(1 - away**2)], axis=1)
+        fan = np.stack([away * np.cos(turn), away * np.sin(turn), np.sqrt(1 - away**2)], axis=1)
         places, normals = np.ascontiguousarray(places), np.ascontiguousarray(normals)
         share = np.empty(len(places), np.float32)
         least = 1e-5 * float(np.abs(self._corners).max(initial=1e-300))
 
         def follow(first: int, stop: int) -> None:
-            casting.find_open(
-                places[first:stop], normals[first:stop], rays, least, reach, self._corners, self._groups, self._leaves,
+            rays.find_open(
+                places[first:stop], normals[first:stop], fan, least, reach, self._corners, self._groups, self._leaves,
                 number[first:stop], share[first:stop],
             )  # fmt: skip
 
@@ -419,5 +418,5 @@ def sampled(points: NDArray[np.float64], triangles: NDArray[np.int32], count: in
 def mixed(values: NDArray[np.float64], triangle: NDArray[np.int64], shares: NDArray[np.float64]) -> NDArray[np.float64]:
     """(N, n) of values (T, 3, n) at corners of triangles, those at places of some."""
     out = np.empty((len(triangle), values.shape[2]))
-    casting.mix(np.ascontiguousarray(values), triangle, np.ascontiguousarray(shares), out)
+    rays.mix(np.ascontiguousarray(values), triangle, np.ascontiguousarray(shares), out)
     return out

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.geometry.parallel import in_pieces
-from zesty_otter.geometry.raster import _looks as kernels
+from zesty_otter.geometry.raster import _pixels as kernels
 from zesty_otter.geometry.raster import drawing as raster
 
 Floats = NDArray[np.float64]

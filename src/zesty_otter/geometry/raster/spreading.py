@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.raster import _spreading as kernels
+from zesty_otter.geometry.raster import _pixels as kernels
 
 
 def nearest_filled(filled: NDArray[np.bool_]) -> NDArray[np.int64]:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.geometry.queries.distance import Surface, areas, even_directions
 from zesty_otter.geometry.simplify.collapse import simplify
-from zesty_otter.geometry.solids import _cuts
+from zesty_otter.geometry.solids import _hulls
 from zesty_otter.geometry.solids.hulls import Hull, around_with_corners, convex_hull, hull_triangles, rough_hull, tidied
 from zesty_otter.geometry.solids.solid import Solid, fits, misfit
 from zesty_otter.geometry.surface.corners import join_points
@@ -349,7 +349,7 @@ class _Work:
         near = (np.minimum(place, far) <= high).all(axis=1) & (np.maximum(place, far) >= low).all(axis=1)
         normals, place, weight, slanted = normals[near], place[near], weight[near].copy(), slanted[near]
         picked = np.empty(_PLANES, np.int64)
-        picked = picked[: _cuts.pick(normals, place, weight, self.tolerance / 2, picked)]
+        picked = picked[: _hulls.pick(normals, place, weight, self.tolerance / 2, picked)]
         offset = (place[picked] * normals[picked]).sum(axis=1)
         return list(np.column_stack([normals[picked], offset, _SLANTED * slanted[picked]]))
 
@@ -362,7 +362,7 @@ class _Work:
         edges, _ = piece.edges
         most = len(piece.points) + len(edges)
         front, back = np.empty((most, 3)), np.empty((most, 3))
-        counts = _cuts.part(piece.points, height, edges, slack, front, back)
+        counts = _hulls.part(piece.points, height, edges, slack, front, back)
         return sum(self._cost(*_volume(side[:count])) for side, count in zip((front, back), counts, strict=True))
 
     def _merged(self, found: list[Hull], thickness: float) -> list[Hull]:
@@ -516,7 +516,7 @@ def _cut(piece: _Piece, plane: NDArray[np.float64], normals: NDArray[np.float64]
     points = np.empty((most, 3))
     points[: len(piece.points)] = piece.points
     front, back = ((np.empty((few, 3), np.int32), np.empty(few, np.int32), np.empty((most, 3))) for _ in range(2))
-    counts = _cuts.cut(
+    counts = _hulls.cut(
         points, len(piece.points), piece.triangles, edges, edge_of, height, ahead.view(np.uint8),
         np.empty(len(edges), np.int32), np.empty(most, np.int32), *front, *back,
     )  # fmt: skip

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.solids import _boxes, _spheres
+from zesty_otter.geometry.solids import _fits as kernels
 from zesty_otter.geometry.solids.hulls import hull_triangles
 from zesty_otter.geometry.surface.placing import rotations
 
@@ -64,7 +64,7 @@ def smallest_sphere(points: NDArray[np.float64]) -> tuple[NDArray[np.float64], f
     about = np.ascontiguousarray(points - shift)
     size = float(np.sqrt(np.einsum("nk,nk->n", about, about).max()))
     centre = np.empty(3)
-    _spheres.smallest_sphere(about, size, centre)
+    kernels.smallest_sphere(about, size, centre)
     centre += shift
     return centre, float(np.linalg.norm(points - centre, axis=1).max())
 
@@ -174,25 +174,25 @@ class _Boxes:
         self.principal = np.linalg.svd(about, full_matrices=True)[2] if len(corners) > 1 else np.eye(3)
 
     def volume(self, axes: NDArray[np.float64]) -> float:
-        return _boxes.volume(self.corners, np.ascontiguousarray(axes))
+        return kernels.box_volume(self.corners, np.ascontiguousarray(axes))
 
     def around(self, side: NDArray[np.float64]) -> NDArray[np.float64]:
         """The smallest box that has one side across a direction."""
         axes = np.empty((3, 3))
-        _boxes.around(self.corners, np.ascontiguousarray(side), *self._room, axes)
+        kernels.box_around(self.corners, np.ascontiguousarray(side), *self._room, axes)
         return axes
 
     def settled(self, axes: NDArray[np.float64]) -> NDArray[np.float64]:
         """A box turned about one of its axes after the other, as long as it gets smaller."""
         turned = axes.copy(order="C")
-        _boxes.settle(self.corners, turned, _MOST_ROUNDS, *self._room)
+        kernels.settle_box(self.corners, turned, _MOST_ROUNDS, *self._room)
         return turned
 
     def polished(self, axes: NDArray[np.float64]) -> NDArray[np.float64]:
         """A box turned a little about all axes at once, and settled again."""
         turned = np.empty((3, 3))
-        by = _downhill(lambda by: _boxes.turn(self.corners, axes, by, turned), 0.1 * np.eye(4, 3, -1), 1e-9, 400)
-        _boxes.turn(self.corners, axes, by, turned)
+        by = _downhill(lambda by: kernels.turn_box(self.corners, axes, by, turned), 0.1 * np.eye(4, 3, -1), 1e-9, 400)
+        kernels.turn_box(self.corners, axes, by, turned)
         return min((axes, self.settled(turned)), key=self.volume)
 
 
@@ -325,7 +325,7 @@ def _best_axis(points: NDArray[np.float64], *, capsule: bool) -> NDArray[np.floa
     room = np.empty_like(corners)
 
     def volume(axis: NDArray[np.float64]) -> float:
-        return _spheres.volume_about(corners, np.ascontiguousarray(axis), capsule, room)
+        return kernels.volume_about(corners, np.ascontiguousarray(axis), capsule, room)
 
     tries = [*np.eye(3), *np.linalg.svd(centred, full_matrices=True)[2]]
     found = sorted(tries, key=volume)
@@ -335,7 +335,7 @@ def _best_axis(points: NDArray[np.float64], *, capsule: bool) -> NDArray[np.floa
         u = _cross(start, np.eye(3)[int(np.argmin(np.abs(start)))])
         frame = np.array([start, u, _cross(start, u)])
         by = np.empty(2)
-        _spheres.turn_axis(corners, frame, capsule, room, by)
+        kernels.turn_axis(corners, frame, capsule, room, by)
         axis = frame[0] + by[0] * frame[1] + by[1] * frame[2]
         axis /= np.linalg.norm(axis)
         # What is no better by a hair stays along the axis it was on.

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.surface import _order as kernels
+from zesty_otter.geometry.surface import _corners as kernels
 
 
 def along_curve(points: NDArray[np.float64]) -> NDArray[np.int64]:

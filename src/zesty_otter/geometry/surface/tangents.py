@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.surface import _tangents as kernels
+from zesty_otter.geometry.surface import _normals as kernels
 from zesty_otter.geometry.surface.corners import join_points, split_vertices
 from zesty_otter.geometry.surface.topology import topology
 

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.geometry.parallel import in_order
-from zesty_otter.geometry.queries import _casting as kernels
+from zesty_otter.geometry.queries import _rays as kernels
 from zesty_otter.geometry.queries.distance import Surface, mixed
 from zesty_otter.geometry.raster import drawing as raster
 from zesty_otter.geometry.raster.spreading import nearest_filled

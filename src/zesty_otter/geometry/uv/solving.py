@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zesty_otter.geometry.uv import _solving as kernels
+from zesty_otter.geometry.uv import _flatten as kernels
 
 # Multiplications, up to which systems are solved for here: loading the other way takes longer than that.
 _LIGHT = 100_000_000

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.formats.gltf.errors import UnsoundError
-from zesty_otter.formats.gltf.packed import _entropy as kernels
+from zesty_otter.formats.gltf.packed import _surface as kernels
 
 _LARGEST = 1 << 20  # most kinds of numbers that frequencies are told of
 

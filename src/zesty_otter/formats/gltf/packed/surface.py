@@ -8,7 +8,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.formats.gltf.errors import UnsoundError
-from zesty_otter.formats.gltf.packed import _entropy
 from zesty_otter.formats.gltf.packed import _surface as kernels
 from zesty_otter.formats.gltf.packed.stream import Stream, sound
 
@@ -116,7 +115,7 @@ def read_surface(stream: Stream) -> tuple[Surface, list[Surface]]:
     counts, gone = np.array([count, 0, 0, 0], np.int64), np.empty(min(merged, count), np.int32)
     sound(kernels.surface(steps, runs, splits, counts, opposite, vertex, leftmost, edges, kept, stack, gone))
     inner = np.empty(counts[2], np.uint8)
-    sound(_entropy.bits(closing[1], closing[0], inner))
+    sound(kernels.bits(closing[1], closing[0], inner))
     if kernels.close(stack, inner, opposite, vertex, leftmost, count) != faces:
         raise UnsoundError("a compressed mesh is damaged")
     whole = Surface(opposite, vertex, leftmost, np.empty(0, np.uint8), gone[: counts[3]])
@@ -145,7 +144,7 @@ def _steps_by_edges(stream: Stream, count: int) -> tuple[NDArray[np.uint8], NDAr
 
 def _seams(zeros: int, data: NDArray[np.uint8], opposite: Ints) -> NDArray[np.uint8]:
     edge = np.empty(len(opposite), np.uint8)
-    sound(_entropy.seams(data, zeros, opposite, edge))
+    sound(kernels.seams(data, zeros, opposite, edge))
     return edge
 
 
