@@ -6,7 +6,7 @@ import contextlib
 import hashlib
 import re
 import sqlite3
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -192,9 +192,10 @@ def write_report(
             if _made_of(path.with_name(name)) == made_of:
                 continue
             about = f"{count_of(len(own), 'asset')} of {len(assets):,}"
-            text = page(f"{title}, page {names.index(name) + 1}", about, own, parts_of(own),
-                        index=path.name, first=first)  # fmt: skip
-            _save(text.replace("<head>", f"<head>\n<!-- made of {made_of} -->", 1), path.with_name(name))
+            pieces = page(
+                f"{title}, page {names.index(name) + 1}", about, own, parts_of(own), index=path.name, first=first
+            )
+            _save(pieces, path.with_name(name), made_of)
     _remove_others(path, set(names))
     return set(keys.values())
 
@@ -245,8 +246,14 @@ def _made_of(path: Path) -> str:
     return found[1].decode() if found else ""
 
 
-def _save(text: str, path: Path) -> None:
-    save({path.name: [text.encode()]}, path)
+def _save(pieces: Iterable[str], path: Path, made_of: str = "") -> None:
+    def said() -> Iterator[bytes]:
+        mark = f"<head>\n<!-- made of {made_of} -->" if made_of else ""
+        for piece in pieces:
+            yield (piece.replace("<head>", mark, 1) if mark else piece).encode()
+            mark = ""
+
+    save({path.name: said()}, path)
 
 
 def _remove_others(path: Path, names: set[str]) -> None:

@@ -8,6 +8,10 @@ is within the triangle.
 from libc.math cimport INFINITY, ceil, floor, sqrt
 from libc.stdint cimport uint8_t, int32_t, int64_t
 
+# Up to so many pixels beside each other all are looked at, as that is quicker than finding where a triangle is.
+cdef enum:
+    _FEW = 8
+
 
 cdef inline void _sampled(
     const uint8_t[::1] pixels, int64_t first, int64_t wide, int64_t high, double u, double v, int64_t clamp,
@@ -47,8 +51,8 @@ cdef inline void _narrow(
     _meet(x1, y1, x2, y2, y, &low, &high)
     _meet(x2, y2, x0, y0, y, &low, &high)
     if low <= high:  # else it only touches the line
-        run[0] = max(left, <int64_t>floor(max(low, left)) - 1)
-        run[1] = min(right, <int64_t>floor(min(high, right)) + 1)
+        run[0] = max(left, <int64_t>max(low, left) - 1)
+        run[1] = min(right, <int64_t>max(min(high, right), 0.0) + 1)
 
 
 cpdef void fill(
@@ -221,31 +225,52 @@ cdef inline void _seen_at(
     at[3] = nearer
 
 
+cdef inline int64_t _first_met(double low, int64_t count) noexcept nogil:
+    """The first of so many pixels whose middle is not below something; ``count`` where none is."""
+    cdef double middle = min(max(low - 0.5, 0.0), <double>count)
+    cdef int64_t whole = <int64_t>middle
+    return whole + (whole < middle)
+
+
+cdef inline int64_t _last_met(double high, int64_t count) noexcept nogil:
+    """The last of so many pixels whose middle is not above something; -1 where none is."""
+    return <int64_t>min(high - 0.5, <double>(count - 1)) if high >= 0.5 else -1
+
+
+cdef inline void _turned(const double *turn, const float *normal, double *out) noexcept nogil:
+    cdef int64_t k
+    for k in range(3):
+        out[k] = turn[3 * k] * normal[0] + turn[3 * k + 1] * normal[1] + turn[3 * k + 2] * normal[2]
+
+
 cpdef void put(
     const double[:, ::1] points, const int32_t[::1] corner_point, const int32_t[:, ::1] corners,
     const float[:, ::1] normals, const int32_t[::1] normal_of, const float[:, ::1] color, const int32_t[::1] slot,
     const double[:, ::1] matrix, const double[::1] camera, const double[::1] lamp, const uint8_t[::1] shown,
-    float[:, ::1] depth, uint8_t[:, :, ::1] image
+    double[:, ::1] at, float[:, ::1] depth, uint8_t[:, :, ::1] image
 ) noexcept:
     """Draws the triangles of a mesh into an image at once, each pixel with the nearest: `fill`, `shade` and `finish`.
 
     ``corners`` (T, 3) are the mesh's corners, which have points and rows of ``normals``; ``color`` (S, 4) those of its
     slots, ``slot`` (T,) which one. ``matrix`` (3, 4) takes points to the axes left, up, forward. ``camera`` (14,) has
     its axes as rows: right, up, toward us; then what it looks at, pixels to a metre there, and how far it is away,
-    infinite for parallel rays. ``lamp`` (3,) is right of, above and toward the camera; ``shown`` (N,) as in `finish`.
+    infinite for parallel rays. ``lamp`` (3,) is right of, above and toward the camera; ``shown`` (N,) as in `finish`;
+    ``at`` (P, 4) is room for where points are in the picture.
     """
-    cdef bint back, known, mirrored
-    cdef double b0, b1, b2, length, of0, of1, of_z, ox, oy, oz, per0, per1, per_z, px, py, s, steps, x0, x1, x2, y0, y1, y2, z
-    cdef double area, inverse, w0, w1, w2, z0, z1, z2
+    cdef bint back, known, met, mirrored
+    cdef double area, b0, b1, b2, inverse, length, of0, of1, of_z, ox, oy, oz, per0, per1, per_z, px, py, s, steps
+    cdef double x0, x1, x2, y0, y1, y2, z, z0, z1, z2
     cdef double[9] n
     cdef double[9] turn
     cdef double[12] place
     cdef double[3] light
     cdef double[3] toward
-    cdef double[12] at
+    cdef double *p0
+    cdef double *p1
+    cdef double *p2
     cdef float[3] lit
     cdef uint8_t[3] seen
-    cdef int64_t bottom, c, high, j, k, left, p, right, t, top, wide, x, y
+    cdef int64_t a, b, bottom, c, high, j, k, left, p, right, t, top, wide, x, y
     cdef int64_t[2] run
     with nogil:
         high, wide = depth.shape[0], depth.shape[1]
@@ -263,33 +288,28 @@ cpdef void put(
         if mirrored:
             for k in range(9):
                 turn[k] = -turn[k]
+        for p in range(len(points)):
+            _seen_at(place, points[p, 0], points[p, 1], points[p, 2], camera, wide, high, &at[p, 0])
         for t in range(len(corners)):
-            for k in range(3):
-                c = corners[t, 2 - k if mirrored else k]
-                p = corner_point[c]
-                _seen_at(place, points[p, 0], points[p, 1], points[p, 2], camera, wide, high, &at[4 * k])
-                p = normal_of[c]
-                for j in range(3):
-                    n[3 * k + j] = (
-                        turn[3 * j] * normals[p, 0] + turn[3 * j + 1] * normals[p, 1] + turn[3 * j + 2] * normals[p, 2]
-                    )
-            x0, y0, z0, w0 = at[0], at[1], at[2], at[3]
-            x1, y1, z1, w1 = at[4], at[5], at[6], at[7]
-            x2, y2, z2, w2 = at[8], at[9], at[10], at[11]
+            a, b, c = corners[t, 2 if mirrored else 0], corners[t, 1], corners[t, 0 if mirrored else 2]
+            p0, p1, p2 = &at[corner_point[a], 0], &at[corner_point[b], 0], &at[corner_point[c], 0]
+            x0, y0, x1, y1, x2, y2 = p0[0], p0[1], p1[0], p1[1], p2[0], p2[1]
             area = (x1 - x0) * (y2 - y0) - (x2 - x0) * (y1 - y0)
             if area == 0.0 or not (abs(area) < 1e30):
                 continue
-            back, inverse = area > 0.0, 1.0 / area
-            left = max(<int64_t>ceil(min(x0, x1, x2) - 0.5), 0)
-            right = min(<int64_t>floor(max(x0, x1, x2) - 0.5), wide - 1)
-            top = max(<int64_t>ceil(min(y0, y1, y2) - 0.5), 0)
-            bottom = min(<int64_t>floor(max(y0, y1, y2) - 0.5), high - 1)
-            known = False
+            left, right = _first_met(min(x0, x1, x2), wide), _last_met(max(x0, x1, x2), wide)
+            top, bottom = _first_met(min(y0, y1, y2), high), _last_met(max(y0, y1, y2), high)
+            if left > right or top > bottom:
+                continue
+            back, inverse, z0, z1, z2 = area > 0.0, 1.0 / area, p0[2], p1[2], p2[2]
+            met = known = False
             per0, per1 = (y1 - y2) * inverse, (y2 - y0) * inverse
             per_z = per0 * (z0 - z2) + per1 * (z1 - z2)
             for y in range(top, bottom + 1):
                 py = y + 0.5
-                _narrow(x0, y0, x1, y1, x2, y2, py, left, right, run)
+                run[0], run[1] = left, right
+                if right - left > _FEW:
+                    _narrow(x0, y0, x1, y1, x2, y2, py, left, right, run)
                 # All of them are affine along a row.
                 of0 = (x1 * (y2 - py) - x2 * (y1 - py)) * inverse
                 of1 = (x2 * (y0 - py) - x0 * (y2 - py)) * inverse
@@ -300,8 +320,13 @@ cpdef void put(
                     if b0 < 0.0 or b1 < 0.0 or b0 + b1 > 1.0 or z >= depth[y, x]:
                         continue
                     depth[y, x] = z
+                    if not met:
+                        met = True
+                        _turned(turn, &normals[normal_of[a], 0], n)
+                        _turned(turn, &normals[normal_of[b], 0], &n[3])
+                        _turned(turn, &normals[normal_of[c], 0], &n[6])
                     if not known:
-                        b0, b1, b2 = b0 * w0, b1 * w1, (1.0 - b0 - b1) * w2
+                        b0, b1, b2 = b0 * p0[3], b1 * p1[3], (1.0 - b0 - b1) * p2[3]
                         ox = b0 * n[0] + b1 * n[3] + b2 * n[6]
                         oy = b0 * n[1] + b1 * n[4] + b2 * n[7]
                         oz = b0 * n[2] + b1 * n[5] + b2 * n[8]

@@ -151,7 +151,8 @@ def put(
     depth, image : (H, W) float32, (H, W, 3) uint8
         Changed where a triangle is nearer.
     """
-    kernels.put(*mesh, *normals, *colors, matrix, camera, lamp, _shown(), depth, image)
+    at = np.empty((len(mesh[0]), 4))
+    kernels.put(*mesh, *normals, *colors, matrix, camera, lamp, _shown(), at, depth, image)
 
 
 @cache
