@@ -393,6 +393,11 @@ def test_a_large_job_tells_counts_and_the_worst(yard, tmp_path, run):
     assert "oar77.obj" in ran.out and "oar12.obj" not in ran.out
     assert "and 92 more assets; --verbose lists all" in ran.out and "92 written, 1 failed" in ran.out
     assert "oar12.obj" in run("run", yard(), "--verbose").out
+    for path in (tmp_path / "props").glob("oar*"):
+        path.unlink()
+    ran = run("run", yard())
+    assert ran.err.count("is left from an earlier run") == 40
+    assert "and 49 more remarks; --verbose lists all" in ran.err
 
 
 def test_textures_count_as_inputs_also_when_they_appear_later(yard, tmp_path):

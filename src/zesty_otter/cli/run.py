@@ -328,20 +328,23 @@ def show(result: JobResult, *, dry_run: bool, verbose: bool, quiet: bool) -> Non
         for file in asset.files
         for problem in file.problems
     ]
-    for line in lines if verbose else lines[:_MOST_LINES]:
-        messages.print(line, soft_wrap=True)
-    if len(lines) > _MOST_LINES and not verbose:
-        messages.print(f"and {len(lines) - _MOST_LINES:,} more that failed or differ; --verbose lists all")
+    _print_some(lines, "that failed or differ", verbose=verbose)
     console.print_findings(
         ((asset.name, finding) for asset in everything for finding in asset.findings), verbose=verbose, quiet=quiet
     )
     if not quiet:
-        for remark in result.remarks:
-            messages.print(f"[finding]remark[/] {escape(remark)}", soft_wrap=True)
+        _print_some([f"[finding]remark[/] {escape(one)}" for one in result.remarks], "remarks", verbose=verbose)
         console.print_notes([note for asset in everything for note in asset.notes], verbose=verbose, quiet=quiet)
     results.print(f"\n{_summary(result, dry_run=dry_run)}", soft_wrap=True)
     if result.report is not None:
         results.print(f"report: {escape(str(result.report))}", soft_wrap=True)
+
+
+def _print_some(lines: Sequence[str], what: str, *, verbose: bool) -> None:
+    for line in lines if verbose else lines[:_MOST_LINES]:
+        messages.print(line, soft_wrap=True)
+    if len(lines) > _MOST_LINES and not verbose:
+        messages.print(f"and {len(lines) - _MOST_LINES:,} more {what}; --verbose lists all")
 
 
 def _worst(assets: Sequence[AssetResult]) -> list[AssetResult]:
