@@ -1,4 +1,8 @@
-"""Lit surfaces with all their maps into pixels, and what is spread over those that stay empty, compiled."""
+"""Lit surfaces with all their maps into pixels, and the nearest filled pixel of every pixel, compiled.
+
+For the latter A. Meijster, J. Roerdink and W. Hesselink (2000), "A general algorithm for computing distance transforms
+in linear time".
+"""
 
 from libc.math cimport floor, sqrt
 from libc.stdint cimport int32_t, int64_t, int8_t, uint8_t
