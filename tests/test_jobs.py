@@ -400,6 +400,22 @@ def test_a_large_job_tells_counts_and_the_worst(yard, tmp_path, run):
     assert "and 49 more remarks; --verbose lists all" in ran.err
 
 
+def test_names_that_are_not_text_fail_alone(yard, tmp_path, run):
+    nameless = tmp_path / "props" / os.fsdecode(b"oar\xff.obj")
+    try:
+        nameless.write_text(obj_cube())
+    except OSError:
+        pytest.skip("names are text here")
+    ran = run("run", yard("report = true"))
+    assert "props/oar?.obj: its name or folder is not text in UTF-8. Rename it." in ran.err
+    assert ran.status == 3 and "3 written, 1 failed" in ran.out
+    with pytest.raises(zo.InputError, match="its name is not text"):
+        zo.read(nameless)
+    with pytest.raises(zo.OutputError, match="its name is not text"):
+        zo.write(zo.read(tmp_path / "ready" / "net.glb"), tmp_path / os.fsdecode(b"oar\xff.glb"))
+    assert not list(tmp_path.glob("oar*"))
+
+
 def test_textures_count_as_inputs_also_when_they_appear_later(yard, tmp_path):
     from zesty_otter.demo.textures import timber
 

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from zesty_otter.errors import InputError, ModelError, OutputError, UsageError, closest
 from zesty_otter.formats.colors import as_light, as_seen
-from zesty_otter.formats.files import Encoded
+from zesty_otter.formats.files import Encoded, is_text
 from zesty_otter.formats.placement import in_uvs, with_one_set
 from zesty_otter.model import LARGEST, ROLES, Frame, Material, Mesh, Node, Note, Scene, count_of, expanded, shortened
 
@@ -398,6 +398,8 @@ class Format:
                 remedy="`zesty-otter formats` lists what can be written.",
             )
         settings = self.checked(given)
+        if not is_text(name):
+            raise OutputError("its name is not text in UTF-8.", file=name, remedy="Write to another name.")
         scene, notes = self.carried(scene, keep_hidden=keep_hidden)
         _refuse_far_away(scene)
         copies = 0

@@ -23,9 +23,20 @@ _MOST_FILES = 100_000  # to look through below a folder
 Buffer = bytes | memoryview | NDArray[Any]
 
 
+def is_text(name: str) -> bool:
+    """Whether a name of a file is text in UTF-8: those of some systems are any bytes."""
+    try:
+        name.encode()
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
 @contextlib.contextmanager
 def readable(path: Path) -> Iterator[None]:
     """Turns what the system says about a file that cannot be read into an `InputError`."""
+    if not is_text(path.name):
+        raise InputError("its name is not text in UTF-8.", file=path, remedy="Rename it.")
     try:
         yield
     except FileNotFoundError:

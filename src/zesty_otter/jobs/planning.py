@@ -18,6 +18,7 @@ from zesty_otter import steps, targets
 from zesty_otter._lazy import uncollected
 from zesty_otter.errors import InputError, UsageError, ZestyOtterError, closest
 from zesty_otter.formats import Format, all_formats, format_named
+from zesty_otter.formats.files import is_text
 from zesty_otter.jobs.job_file import Job, LayOut, Output, Source
 from zesty_otter.model import Frame
 from zesty_otter.page import ON_A_PAGE
@@ -428,6 +429,11 @@ def _files(
         folders = tuple(map(Path, source.textures_from))
         belows: dict[Path, str] = {}
         for path in paths:
+            if not is_text(shown := _shown(path, home)):
+                told = shown.encode("utf-8", "replace").decode()
+                problem = InputError("its name or folder is not text in UTF-8.", file=told, remedy="Rename it.")
+                problems.append((told, problem))
+                continue
             home_of = path.parent
             if home_of not in belows:
                 below = home_of.relative_to(root).as_posix() if home_of.is_relative_to(root) else "."
