@@ -35,7 +35,7 @@ from zesty_otter.steps import LevelFacts, Roles, level_facts
 Image.preinit()  # what saving a picture loads: now, once for all workers
 
 _LOOK = Look(size=(528, 336), figure=True, words=False, places=QUICK)
-_SMALL = Look(size=(176, 112), figure=True, words=False, axes=False, smooth=False, places=QUICK)
+_SMALL = Look(size=(160, 96), figure=True, words=False, axes=False, smooth=False, places=QUICK)
 _MOST_NAMES, _MOST_ROWS = 40, 60
 _BUDGET = Budget(triangles=20_000, pixels=512)
 _NOTEBOOK = Budget(triangles=100_000, pixels=512)
