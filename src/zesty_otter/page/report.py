@@ -41,6 +41,7 @@ _BUDGET = Budget(triangles=20_000, pixels=512)
 _NOTEBOOK = Budget(triangles=100_000, pixels=512)
 _FRAME = "width:100%;height:480px;border:1px solid #b9b4a4;border-radius:6px"
 _MOST_MODEL = 1_500_000  # bytes of one asset in the round
+_SMALL_MODEL = 1 << 16
 _MOST_MODELS = 24_000_000  # of all of a page
 _SEARCH = '<p><input type="search" id="search" placeholder="name" aria-label="search by name" hidden></p>'
 _ASSETS = (
@@ -280,8 +281,9 @@ def parcel(packed: Packed, scene: Scene, findings: Sequence[Finding] = ()) -> st
         return ""
     footing = footing_places(scene, QUICK) if packed.facts["kinds"].get("collision") else b""
     said = {"facts": packed.facts, "findings": [finding_facts(one, scene) for one in findings]}
-    # One of very many is left as it is: packing takes a fifth of the time of its part, and saves a third of it.
-    model = _text(packed.model, level=0 if packed.facts.get("plain") else 1)
+    # A small one of very many is left as it is: packing takes a fifth of the time of its part, and saves a third of it.
+    left = packed.facts.get("plain") and len(packed.model) <= _SMALL_MODEL
+    model = _text(packed.model, level=0 if left else 1)
     # What is long needs no looking through; nothing in the rest may end the element it stands in.
     return (
         _JSON.encode(said)[:-1].replace("<", "\\u003c")
@@ -294,7 +296,7 @@ def _text(data: bytes, *, level: int = 1) -> str:
         return ""
     # As gzip. Of little there is little to gain, and clearing memory takes longer than packing.
     back = min(max(len(data).bit_length(), 9), 15)
-    level = 2 if level and len(data) > 1 << 16 else level
+    level = 2 if level and len(data) > _SMALL_MODEL else level
     packer = zlib.compressobj(level, zlib.DEFLATED, 16 + back, 5 if len(data) < 4096 else 8)
     return base64.b64encode(packer.compress(data) + packer.flush()).decode()
 
