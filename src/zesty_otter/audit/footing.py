@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import math
 from collections import OrderedDict
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -18,10 +18,11 @@ from zesty_otter.model import Placed, Scene, determinant
 from zesty_otter.steps.assets import assets_of
 
 if TYPE_CHECKING:
-    from zesty_otter.geometry.solids.footing import Footing
+    from zesty_otter.geometry.solids.footing import Footing, Standing
 
 _ASIDE = 0.02  # metres that feet may be pushed aside by
 QUICK = 4_000  # places of each asset, where it is one of many: in checks, and reports of jobs
+_FAR = 100.0  # sizes of a mesh from its origin
 _ROUND = 1e-5  # of the size, within which a mesh counts as convex
 
 
@@ -139,14 +140,14 @@ def footing_of(
 
     metre = scene.frame.unit or 1.0
     axis, sign = scene.frame.up
-    points, triangles = joined([_in_metres(one, metre) for one in seen])
-    digest = hashlib.sha256(repr((axis, sign, slope, count)).encode())
-    for array in (points, triangles, *(array for one in solid for array in _in_metres(one, metre))):
-        digest.update(repr(array.shape).encode() + array.tobytes())
+    digest = hashlib.sha256(repr((axis, sign, slope, count, metre, len(seen))).encode())
+    for one in (*seen, *solid):
+        _add_print(digest, one)
     key = digest.digest()
     if key in _measured:
         _measured.move_to_end(key)
         return _measured[key]
+    points, triangles = joined([_in_metres(one, metre) for one in seen])
     hulls, surfaces = [], []
     closed = True
     for one in solid:
@@ -169,6 +170,29 @@ def footing_of(
     if len(_measured) > _REMEMBERED:
         _measured.popitem(last=False)
     return _measured[key]
+
+
+def standing_on(scene: Scene, *, count: int = 20_000, among: Collection[int] | None = None) -> Standing:
+    """Where one can stand on all assets that have collision, in metres, each measured for itself.
+
+    Parameters
+    ----------
+    scene : Scene
+    count : int
+        How many places of each asset to look at.
+    among : collection of int, optional
+        The numbers of the nodes in the walk that are seen; what is visible when absent.
+    """
+    from zesty_otter.geometry.solids.footing import Standing
+
+    places, gaps = [np.zeros((0, 3))], [np.zeros(0)]
+    for _, seen, solid in with_collision(scene):
+        shown = seen if among is None else [one for one in seen if one.number in among]
+        if shown:
+            found, _, _ = footing_of(scene, shown, solid, count=count)
+            places.append(found.place)
+            gaps.append(found.gap)
+    return Standing(np.concatenate(places), np.concatenate(gaps))
 
 
 def joined(
@@ -220,6 +244,18 @@ def _in_metres(placed: Placed, metre: float) -> tuple[NDArray[np.float64], NDArr
     triangles = mesh.corner_point[corners].astype(np.int32)
     points = (mesh.points @ placed.world[:3, :3].T + placed.world[:3, 3]) * metre
     return points, triangles[:, ::-1] if determinant(placed.world[:3, :3]) < 0 else triangles
+
+
+def _add_print(digest: Any, placed: Placed) -> None:
+    """Adds what tells a placed mesh from others, which is the same before it is written and after it is read."""
+    mesh: Any = placed.node.drawn
+    corners, _ = mesh.surface(triangulate)
+    places = mesh.points[mesh.corner_point[corners]]
+    # Most formats hold single precision. That tells nothing of a mesh far from its own origin.
+    rounded = places.astype(np.float32)
+    near = float(np.abs(places).max(initial=0.0)) <= _FAR * float(np.ptp(places, axis=(0, 1)).max(initial=0.0))
+    digest.update(repr(places.shape).encode() + (rounded if near else places).tobytes())
+    digest.update((np.round(placed.world, 12) + 0.0).tobytes())
 
 
 def _is_flat(points: NDArray[np.float64]) -> bool:

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zesty_otter.audit.findings import Finding
-from zesty_otter.audit.footing import footing_of, with_collision
+from zesty_otter.audit.footing import standing_on
 from zesty_otter.audit.surveying import node_facts
 from zesty_otter.errors import ZestyOtterError
 from zesty_otter.formats import format_named
@@ -401,8 +401,5 @@ def footing_places(scene: Scene, count: int = 20_000) -> bytes:
         fall through.
     """
     scene = Roles().apply(scene)
-    rows = []
-    for _, seen, solid in with_collision(scene):
-        found, _, _ = footing_of(scene, seen, solid, count=count)
-        rows.append(np.column_stack([found.place @ scene.frame.basis.T, found.gap]))
-    return np.concatenate(rows).astype("<f4").tobytes() if rows else b""
+    found = standing_on(scene, count=count)
+    return np.column_stack([found.place @ scene.frame.basis.T, found.gap]).astype("<f4").tobytes()

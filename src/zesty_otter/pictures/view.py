@@ -28,7 +28,7 @@ from zesty_otter.shading import painted, placed_uvs, with_all_normals
 from zesty_otter.steps import Roles
 
 if TYPE_CHECKING:
-    from zesty_otter.geometry.solids.footing import Footing
+    from zesty_otter.geometry.solids.footing import Standing
 
 STYLES = ("shaded", "maps", "wire", "both", "normals", "uv", "islands", "collision", "footing")
 """How a picture can be drawn."""
@@ -476,14 +476,14 @@ class _Picture:
             raster.veil(own - np.float32(bias), ids, linear(REED), shade, 0.42, 0.12, depth, out)
         self._lines(camera, np.concatenate(edges), 1.6, RIVER, bias, 0.25, 0.0, depth, out, 0.8)
 
-    def _measured(self) -> Footing | None:
+    def _measured(self) -> Standing | None:
         """Where feet would float or sink; None when there is nothing to stand on."""
         if not self.solid:
             self.gap = "no collision"
             return None
-        from zesty_otter.audit.footing import footing_of
+        from zesty_otter.audit.footing import standing_on
 
-        found, _, _ = footing_of(self.scene, self.seen, self.solid, count=self.look.places)
+        found = standing_on(self.scene, count=self.look.places, among={one.number for one in self.seen})
         if not len(found.place):
             self.gap = "nobody can stand here"
             return None
@@ -494,29 +494,29 @@ class _Picture:
             self.gap += f"; {100 * found.falls:.2g} % fall through"
         return found
 
-    def _worst(self, found: Footing) -> NDArray[np.float64]:
+    def _worst(self, found: Standing) -> NDArray[np.float64]:
         """Where the feet of a figure on the worst place are."""
         at = found.place[found.worst or 0] / self.metre @ self.basis.T
         return np.asarray(at + (0.0, np.nan_to_num(found.gap[found.worst or 0]), 0.0))
 
     def _footing(
-        self, found: Footing, ids: NDArray[np.int32], where: NDArray[np.float32], out: NDArray[np.float32]
+        self, found: Standing, ids: NDArray[np.int32], where: NDArray[np.float32], out: NDArray[np.float32]
     ) -> None:
         """Colours what one can stand on by how far feet would float or sink."""
-        # Of every fourth pixel, the gap of the nearest place that was measured.
-        rows, columns = np.nonzero(ids[:: self.fine, :: self.fine] >= 0)
+        # Of every fourth pixel that one can stand on, the gap of the nearest place that was measured.
+        triangles = self.points.reshape(-1, 3, 3)
+        normal = cross(triangles[:, 1] - triangles[:, 0], triangles[:, 2] - triangles[:, 0])
+        rises = np.abs(normal[:, 1]) > 0.7 * np.linalg.norm(normal, axis=1)
+        shown = ids[:: self.fine, :: self.fine]
+        rows, columns = np.nonzero((shown >= 0) & rises[shown])
         rows, columns = rows * self.fine, columns * self.fine
-        tri = self.points[ids[rows, columns]].reshape(-1, 3, 3)
         share = where[rows, columns]
-        b = np.column_stack([1 - share.sum(axis=1), share])
-        place = np.einsum("nk,nkj->nj", b, tri)
+        shares = np.column_stack([1 - share.sum(axis=1), share])
+        place = np.einsum("nk,nkj->nj", shares, triangles[ids[rows, columns]])
         measured = found.place / self.metre @ self.basis.T
         spacing = 3 * float(np.linalg.norm(self.box[1] - self.box[0])) / math.sqrt(len(measured))
         away, near = nearest(place, measured)
-        normal = cross(tri[:, 1] - tri[:, 0], tri[:, 2] - tri[:, 0])
-        length = np.linalg.norm(normal, axis=1)
-        rises = np.abs(normal[:, 1]) > 0.7 * length
-        met = (away < spacing) & rises
+        met = away < spacing
         gap = found.gap[near[met]]
         color = diverging(gap / self.reach) / 255.0
         color[~np.isfinite(gap)] = np.array(rgb(PLUM)) / 255.0

@@ -27,8 +27,8 @@ class Shapes:
 
 
 @dataclass(frozen=True, eq=False)
-class Footing:
-    """How collision lies to the surface it stands for, in the unit of the points.
+class Standing:
+    """Where one can stand, and how feet would, in the unit of the points.
 
     Parameters
     ----------
@@ -36,20 +36,10 @@ class Footing:
         Where one can stand.
     gap : (N,) float64
         How far feet would float above each place; below 0 how far they would sink; NaN where nothing holds them.
-    sideways : float
-    sideways_at : (3,) float64
-        How far upright sides of the collision stand out, at most, and where.
-    blocked : float
-    blocked_at : (3,) float64
-        The radius of the largest ball of open space that is solid for collision, and its middle.
     """
 
     place: NDArray[np.float64]
     gap: NDArray[np.float64]
-    sideways: float
-    sideways_at: NDArray[np.float64]
-    blocked: float
-    blocked_at: NDArray[np.float64]
 
     @property
     def held(self) -> NDArray[np.bool_]:
@@ -80,6 +70,28 @@ class Footing:
     def worst(self) -> int | None:
         """Which place is the worst of all, one where feet fall through before others; None when there is no place."""
         return int(np.argmax(np.where(self.held, np.abs(self.gap), np.inf))) if len(self.gap) else None
+
+
+@dataclass(frozen=True, eq=False)
+class Footing(Standing):
+    """How collision lies to the surface it stands for, in the unit of the points.
+
+    Parameters
+    ----------
+    place, gap
+        See `Standing`.
+    sideways : float
+    sideways_at : (3,) float64
+        How far upright sides of the collision stand out, at most, and where.
+    blocked : float
+    blocked_at : (3,) float64
+        The radius of the largest ball of open space that is solid for collision, and its middle.
+    """
+
+    sideways: float
+    sideways_at: NDArray[np.float64]
+    blocked: float
+    blocked_at: NDArray[np.float64]
 
 
 def footing(
