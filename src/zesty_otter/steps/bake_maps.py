@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Annotated, Any, ClassVar, Literal
 
@@ -148,8 +148,9 @@ class BakeMaps(Step):
         else:
             for asset in assets:
                 main = [one for one in asset.main if one.node.drawn is not None and one.node.drawn.face_count]
+                source = _Source(main, scene.frame.unit)
                 for level in _levels(asset):
-                    yield asset.name, level, _Source(main, scene.frame.unit)
+                    yield asset.name, level, source
             return
         for asset in assets:
             for one in (*asset.main, *_levels(asset)):
@@ -317,6 +318,7 @@ class _Source:
 
     placed: Sequence[Placed]
     unit: float | None
+    known: dict[bytes, _Within] = field(default_factory=dict)  # the last it was asked for, as levels ask one by one
 
     @property
     def names(self) -> str:
@@ -326,13 +328,14 @@ class _Source:
         """What is baked from, in the space of a target."""
         if abs(determinant(target.world[:3, :3])) < 1e-300:
             raise UsageError(f"step 'bake-maps': {target.node.name} has zero scale.", remedy="Put bake before it.")
-        parts = []
-        for one in self.placed:
-            mesh = one.node.drawn
-            assert mesh is not None
-            own = np.asarray(np.linalg.solve(target.world, one.world), np.float64)
-            parts.append(_Piece.of(mesh, own))
-        return _Within(parts)
+        own = [np.asarray(np.linalg.solve(target.world, one.world), np.float64) for one in self.placed]
+        key = np.stack(own).tobytes()
+        if key not in self.known:
+            meshes = [one.node.drawn for one in self.placed]
+            parts = [_Piece.of(mesh, place) for mesh, place in zip(meshes, own, strict=True) if mesh is not None]
+            self.known.clear()  # one at a time: they may be large
+            self.known[key] = _Within(parts)
+        return self.known[key]
 
 
 @dataclass(frozen=True, eq=False)

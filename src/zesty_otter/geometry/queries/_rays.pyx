@@ -140,9 +140,13 @@ cpdef int64_t first_outside(
 
 cpdef void first_hits(
     const double[:, ::1] places, const double[:, ::1] directions, bint backs_only, const double[:, ::1] corners,
-    const float[:, ::1] groups, int64_t leaves, double least, double reach, double[::1] found, int64_t[::1] triangle
+    const int64_t[::1] numbers, const float[:, ::1] groups, int64_t leaves, double least, double reach,
+    double[::1] found, int64_t[::1] triangle
 ) noexcept:
-    """How far each ray goes, from ``least`` on, before it meets a triangle, and which; from behind, or either side."""
+    """How far each ray goes, from ``least`` on, before it meets a triangle, and which; from behind, or either side.
+
+    Triangles are called by ``numbers`` (T,): of several that are met at once it is the one with the lowest.
+    """
     cdef double best, dx, dy, dz, far, x, y, z
     cdef float[4] entered
     cdef float[DEEP] waiting
@@ -172,8 +176,9 @@ cpdef void first_hits(
                     if met >> k & 1:
                         t = 4 * (n - leaves) + k
                         far = _hit(corners, t, x, y, z, dx, dy, dz, &side)
-                        if least < far < best and (side > 0 or not backs_only):
-                            best, which = far, t
+                        if least < far <= best and (side > 0 or not backs_only):
+                            if far < best or (which >= 0 and numbers[t] < which):
+                                best, which = far, numbers[t]
             found[i], triangle[i] = best if which >= 0 else INFINITY, which
 
 

@@ -29,9 +29,10 @@ class Surface:
 
     def __init__(self, points: NDArray[np.float64], triangles: NDArray[np.int32]) -> None:
         corners = points[triangles].reshape(-1, 9)
-        self._order = along_curve((corners[:, :3] + corners[:, 3:6] + corners[:, 6:]) / 3)
-        self._corners = corners[self._order]
         self._leaves = 1 << max(-(-len(corners) // kernels.LEAF) - 1, 0).bit_length()
+        self._order = np.empty(len(corners), np.int64)
+        kernels.order_by_halves(corners, self._leaves, np.empty((len(corners), 6), np.float32), self._order)
+        self._corners = corners[self._order]
         boxes = np.empty((2 * self._leaves, 6))
         kernels.fill_boxes(self._corners, boxes, self._leaves)
         self._groups = np.empty((2 * self._leaves, 24), np.float32)
@@ -214,7 +215,7 @@ class Surface:
         distance : (N,) float64
             Infinite where nothing is met.
         triangle : (N,) int64
-            -1 where nothing is met.
+            -1 where nothing is met; the first of several that are met at once.
 
         Examples
         --------
@@ -232,14 +233,14 @@ class Surface:
 
         def follow(first: int, stop: int) -> None:
             rays.first_hits(
-                ordered[first:stop], along[first:stop], backs_only, self._corners, self._groups, self._leaves,
-                least, reach, found[first:stop], triangle[first:stop],
+                ordered[first:stop], along[first:stop], backs_only, self._corners, self._order, self._groups,
+                self._leaves, least, reach, found[first:stop], triangle[first:stop],
             )  # fmt: skip
 
         in_pieces(follow, len(places), _PIECE)
         back = np.empty_like(order)
         back[order] = np.arange(len(order))
-        return found[back], np.where(triangle < 0, -1, self._order[triangle])[back]
+        return found[back], triangle[back]
 
     def fronts(
         self, places: NDArray[np.float64], directions: NDArray[np.float64], reach: float

@@ -289,7 +289,11 @@ class _Work:
         # Off the middle, where the edges of what lies opposite may be.
         middles = np.einsum("k,nkj->nj", (0.447, 0.331, 0.222), piece.points[piece.triangles[probe]])
         inward = -self.normals[piece.source[probe]]
-        _, met = Surface(piece.points, piece.triangles).first_hits(middles, inward, 1e-7)
+        surface = Surface(piece.points, piece.triangles)
+        away, met = surface.first_hits(middles, inward, 1e-7)
+        # Where two parts touch, a ray leaves its own before it is in the other.
+        leaving, behind = surface.first_hits(middles, inward, 1e-7, backs_only=True)
+        met = np.where(leaving <= away + 1e-7, behind, met)
         there = met >= 0
         pairs = np.stack([label[probe[there]], label[met[there]]], axis=1).astype(np.int32)
         return groups_of_pairs(count, pairs)[label].astype(np.int64)
