@@ -537,8 +537,9 @@ formats = "obj"
 folder = "joined"
 meshes = "joined"
 
-# With UVs for baked light, one material for the crane, levels of detail, relief baked from the sculpt of the post,
-# collision and a mesh for the shadow, checked against everything the target expects.
+# With UVs for baked light, one material for the crane, levels of detail, relief baked from the sculpt of the post
+# (once, as its levels keep the UVs it gets before them), collision and a mesh for the shadow, checked against
+# everything the target expects.
 [[outputs]]
 name = "finished"
 target = "m-left-up-forward"
@@ -546,9 +547,11 @@ folder = "finished"
 check = "all"
 steps = [
     "atlas size=512 only=mast,beam,hook,weight",
+    "unwrap for=light size=256 only=mooring*",
     "levels chain='50 25'",
     "unwrap for=light size=256",
-    "bake-maps file=sources/mooring_post/mooring_post_sculpt.glb maps=normal,occlusion size=256 rays=16 only=mooring*",
+    '''bake-maps file=sources/mooring_post/mooring_post_sculpt.glb maps=normal,occlusion size=256 rays=16
+    share=true only=mooring*''',
     "card only=rack",
     { step = "collision", rules = [
         { shape = "surface", nodes = ["hull*", "winch*"] },

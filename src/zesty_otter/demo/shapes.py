@@ -78,11 +78,17 @@ def box(width: float, height: float, depth: float) -> Part:
 def box_mapped(part: Part) -> Part:
     """UVs in metres, projected along the axis each face looks along most."""
     uvs = []
+    points = part.points.tolist()
     for face in part.faces:
-        corners = part.points[face]
-        normal = np.cross(corners, np.roll(corners, -1, axis=0)).sum(axis=0)
-        u, v = {0: (2, 1), 1: (0, 2), 2: (0, 1)}[int(np.argmax(np.abs(normal)))]
-        uvs.append([(float(p[u]), float(p[v])) for p in corners])
+        corners = [points[k] for k in face]
+        normal = [0.0, 0.0, 0.0]
+        for (ax, ay, az), (bx, by, bz) in zip(corners, [*corners[1:], corners[0]], strict=True):
+            normal[0] += ay * bz - az * by
+            normal[1] += az * bx - ax * bz
+            normal[2] += ax * by - ay * bx
+        x, y, z = map(abs, normal)
+        u, v = (2, 1) if x >= max(y, z) else (0, 2) if y >= z else (0, 1)
+        uvs.append([(p[u], p[v]) for p in corners])
     return replace(part, uvs=uvs)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from functools import cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -37,6 +38,7 @@ def _tinted(tone: NDArray[np.float64], dark: tuple[int, int, int], light: tuple[
     return _png((np.array(dark) * (1 - mix) + np.array(light) * mix) / 255)
 
 
+@cache
 def timber() -> bytes:
     """Grey-brown planks."""
     x, y = _grid()
@@ -44,12 +46,14 @@ def timber() -> bytes:
     return _tinted(np.where((x * 4) % 1 < 0.04, -1.6, grain), (74, 58, 42), (140, 116, 84))
 
 
+@cache
 def iron() -> bytes:
     """Dark iron with rust."""
     x, y = _grid()
     return _tinted(_ripple(x, y, 3), (48, 50, 54), (112, 78, 56))
 
 
+@cache
 def stone() -> bytes:
     """Courses of grey stone."""
     x, y = _grid()

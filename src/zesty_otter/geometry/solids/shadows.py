@@ -138,7 +138,7 @@ def _pulled(
     solid = not source.is_sheet.any()
     if not inward:
         found = Inset(points, faces, 0.0)
-        return found, float(_out(source, found)[0].max()) if solid else 0.0
+        return found, float(_out(source, found.points, found.triangles)[0].max()) if solid else 0.0
     by = inward
     for _ in range(_TRIES):
         found, out = inset(points, faces, by), 0.0
@@ -212,28 +212,34 @@ def _brought_back(source: Solid, home: NDArray[np.float64], found: Inset) -> tup
     if found.is_convex:
         return found, 0.0, 0.0
     points, triangles = found.points, found.triangles
+    out, near = _out(source, points, triangles)
     for _ in range(_TRIES):
-        out, depth = _out(source, found)
         wrong = triangles[out > 0].ravel()
         if not len(wrong):
-            return found, 0.0, depth
-        points = points.copy()
-        points[wrong] = home[wrong]
+            break
+        moved = np.zeros(len(points), bool)
+        moved[wrong] = (points[wrong] != home[wrong]).any(axis=1)
+        points = np.where(moved[:, None], home, points)
+        # All others lie as they lay.
+        anew = np.flatnonzero(moved[triangles].any(axis=1))
+        if not len(anew):
+            break
+        out[anew], near[anew] = _out(source, points, triangles[anew])
         found = Inset(points, triangles, 0.0)
-    out, depth = _out(source, found)
-    return found, float(out.max()), depth
+    return found, float(out.max(initial=0.0)), float(near.min(initial=np.inf))
 
 
-def _out(source: Solid, found: Inset) -> tuple[NDArray[np.float64], float]:
-    """(T,) how far the worst place of each triangle is outside of its source, 0 within what rounding does; and how near
-    any comes to it.
+def _out(
+    source: Solid, points: NDArray[np.float64], triangles: NDArray[np.int32]
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """(T,) how far the worst place of each triangle is outside of a solid, 0 within what rounding does; and how near
+    any of it comes to its surface.
     """
-    places, of = _places(found.points, found.triangles)
+    places, of = _places(points, triangles)
     away = source.surface.nearest(places)[0]
-    nearest = float(away.min(initial=np.inf))
     is_far = away > 1e-6 * source.size
     is_far[is_far] = ~source.is_inside(places[is_far])
-    return np.where(is_far, away, 0.0)[of].max(axis=1), nearest
+    return np.where(is_far, away, 0.0)[of].max(axis=1), away[of].min(axis=1)
 
 
 def _places(points: NDArray[np.float64], triangles: NDArray[np.int32]) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
