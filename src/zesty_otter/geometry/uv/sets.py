@@ -125,7 +125,8 @@ def _coverage(values: NDArray[np.float32], rows: NDArray[np.int32]) -> tuple[flo
     scale = _PIXELS * kernels.FINE / side
     grid = np.rint((values - low) * scale).astype(np.int64)
     order, begin, found = np.empty(len(rows), np.int32), np.zeros(_PIXELS + 1, np.int64), np.zeros(2, np.int64)
-    kernels.lines_of(grid, rows, _PIXELS, order, begin)
-    kernels.coverage(grid, rows, _PIXELS, order, begin, np.empty_like(order), np.zeros(_PIXELS + 1, np.int32), found)
+    most = kernels.lines_of(grid, rows, _PIXELS, order, begin, np.zeros(_PIXELS + 1, np.int64))
+    active, change = np.empty((most, 12), np.int64), np.zeros(_PIXELS + 1, np.int32)
+    kernels.coverage(grid, rows, _PIXELS, order, begin, active, change, found)
     once, twice = (found * (side / _PIXELS) ** 2).tolist()
     return once, twice
