@@ -88,6 +88,13 @@ def test_levels_get_maps_of_the_visible_mesh_and_may_share_them():
     assert len({level.slots[0].textures["normal"].texture.data for level in shared}) == 1
 
 
+def test_levels_with_islands_of_their_own_share_no_maps():
+    scene = zo.apply(scene_of(sphere(16)), zo.steps.Normals(by="smooth"), zo.steps.Levels(chain="50 25"))
+    scene = baked(zo.steps.Unwrap(purpose="paint", size=128).apply(scene), share=True)
+    maps = {level.slots[0].textures["normal"].texture.data for level in scene.meshes[1:]}
+    assert len(maps) == 2 and "than those of ball_LOD1, so that it gets maps of its own" in texts(scene.notes)
+
+
 def test_colours_roughness_and_glow_are_those_of_the_source():
     squares = np.zeros((2, 2, 4), np.uint8) + 255
     squares[0, 0, :3], squares[1, 1, :3] = (255, 0, 0), (0, 0, 255)

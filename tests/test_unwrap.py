@@ -168,6 +168,17 @@ def test_levels_use_the_islands_of_the_visible_mesh():
     assert (signed(light[1]) < 0).mean() < 0.02
 
 
+def test_a_level_of_a_mesh_that_keeps_its_uvs_is_laid_out_for_itself():
+    heavy = unwrapped(torus()).meshes[0]
+    over = torus().replace(
+        name="torus_LOD1", layers=(Layer("uv", [(0, 0), (1, 0), (0, 1)], np.arange(torus().corner_count) % 3),)
+    )
+    scene = zo.steps.Unwrap(levels="visible", size=512).apply(scene_of(heavy, over))
+    kept, level = scene.meshes
+    assert kept is heavy and "UV set 0 has no overlap; kept" in texts(scene.notes)
+    assert len(level.uv_sets) == 2 and covered(triangles_of(level, 1)[1], (512, 512)).max() == 1
+
+
 def test_pack_puts_what_lies_over_each_other_apart_and_keeps_its_shape():
     twice = cube((2, 1, 1), layers=(Layer("uv", [(0, 0), (1, 0), (1, 1), (0, 1)], np.tile(np.arange(4), 6)),))
     scene = zo.steps.Pack(size=512).apply(scene_of(twice))

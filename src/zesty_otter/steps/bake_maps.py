@@ -46,6 +46,7 @@ Floats = NDArray[np.float64]
 Map = Literal["normal", "occlusion", "color", "metal-rough", "emission", "height"]
 
 _UNSAFE = re.compile(r"[^\w.-]+")
+_COMPARED, _ALIKE = 1000, 0.05  # places whose UVs are compared, and by how much most may differ, as a share of a map
 _PLACES = 20_000
 _FAR = 0.5  # of the size of a mesh: a source of which half is farther lies somewhere else
 _OVERLAP = 0.01
@@ -92,7 +93,9 @@ class BakeMaps(Step):
         None, gt=0, description="How far above and below a mesh its source may lie; measured when absent."
     )
     rays: int = Field(64, ge=1, le=4096, description="Rays of each place for occlusion.")
-    share: bool = Field(False, description="Levels use the maps of the first of them, or of the visible mesh.")
+    share: bool = Field(
+        False, description="Levels whose UVs lie alike use the maps of the first of them, or of the visible mesh."
+    )
 
     @field_validator("samples")
     @classmethod
@@ -112,18 +115,26 @@ class BakeMaps(Step):
         if not jobs:
             text = "no mesh to bake onto: levels makes some, or name a source" if not self.source else "nothing to bake"
             return scene.with_notes(self.note(text, kind="finding"))
-        shared: dict[str, tuple[int, Baked]] = {}
+        shared: dict[str, list[_Shared]] = {}
         for number, (name, target, sources) in enumerate(jobs):
             mesh = target.node.drawn
             if mesh is None or id(mesh) in made:
                 continue
-            uv_set = self._uv_set(mesh)
-            if self.share and name in shared and shared[name][0] == uv_set:
-                baked = shared[name][1]
+            own = shared.setdefault(name, [])
+            of_others = own if self.share and target.node.role == "level" else []
+            first = next((one for one in of_others if one.fits(target)), None)
+            if first is not None:
+                uv_set, baked = first.uv_set, first.baked
             else:
+                if of_others:
+                    there = shortened(one.target.node.name for one in of_others)
+                    text = f"its UVs lie elsewhere than those of {there}, so that it gets maps of its own"
+                    text += " (unwrap before levels lays them out alike)"
+                    notes.append(self.note(text, kind="finding", node=target.node.name))
                 span = number / len(jobs), 1 / len(jobs)
+                uv_set = self._uv_set(mesh)
                 baked = self._baked(scene, target, mesh, uv_set, sources, span, notes)
-                shared[name] = uv_set, baked
+                own.append(_Shared(target, uv_set, baked))
                 notes.append(self.note(self._said(baked, sources), node=target.node.name))
             made[id(mesh)] = self._with_maps(mesh, uv_set, baked)
         changed = scene.map_meshes(lambda mesh: made.get(id(mesh), mesh))
@@ -310,6 +321,37 @@ def _levels(asset: Asset) -> list[Placed]:
     found = [one for one in asset.rest if one.node.role == "level" and one.node.drawn is not None]
     found = [one for one in found if one.node.drawn is not None and one.node.drawn.face_count]
     return sorted(found, key=lambda one: level_of(one.node))
+
+
+@dataclass(frozen=True, eq=False)
+class _Shared:
+    """Maps that were baked for a mesh, which lighter versions of it may use."""
+
+    target: Placed
+    uv_set: int
+    baked: Baked
+
+    def fits(self, other: Placed) -> bool:
+        """Whether most places of another mesh have about the UVs that the nearest places of this one have."""
+        one, mesh = self.target.node.drawn, other.node.drawn
+        if one is None or mesh is None or self.uv_set >= len(mesh.uv_sets):
+            return False
+        if abs(determinant(self.target.world[:3, :3])) < 1e-300:
+            return False
+        turn = np.linalg.solve(self.target.world, other.world)
+        points = mesh.points @ turn[:3, :3].T + turn[:3, 3]
+        corners, uvs = zip(*(_uvs_of(each, self.uv_set) for each in (mesh, one)), strict=True)
+        places = sampled(points, np.ascontiguousarray(mesh.corner_point[corners[0]]), _COMPARED)
+        surface = Surface(one.points, np.ascontiguousarray(one.corner_point[corners[1]]))
+        _, triangle, shares = surface.nearest(places.position)
+        apart = mixed(uvs[0], places.triangle, places.shares) - mixed(uvs[1], triangle, shares)
+        return bool(np.median(np.linalg.norm(apart, axis=1)) <= _ALIKE)
+
+
+def _uvs_of(mesh: Mesh, uv_set: int) -> tuple[NDArray[np.int32], Floats]:
+    """The corners of its triangles (T, 3), and their UVs (T, 3, 2)."""
+    corners, _ = mesh.surface(triangulate)
+    return corners, np.ascontiguousarray(mesh.uv_sets[uv_set].at_corners(0.0)[corners], np.float64)
 
 
 @dataclass(frozen=True, eq=False)

@@ -186,11 +186,15 @@ class Unwrap(_Laying):
         scene = Roles().apply(scene)
         notes: list[Note] = []
         made: dict[int, Mesh] = {}
-        followers = self._followers(scene) if self.levels == "visible" else {}
-        groups = []
-        for group in self._groups(scene):
-            wanted = [part for part in group if id(part.mesh) not in followers and not self._is_good(part.mesh, notes)]
-            groups += [wanted] if wanted else []
+        groups, asked = self._groups(scene), self._followers(scene) if self.levels == "visible" else {}
+        parts = {id(part.mesh): part.mesh for group in groups for part in group}
+        wanted = {key for key, mesh in parts.items() if key not in asked and not self._is_good(mesh, notes)}
+        # A level of a mesh that keeps what it has is laid out for itself.
+        followers = {level: pair for level, pair in asked.items() if id(pair[0]) in wanted}
+        alone = [key for key in parts if key in asked and key not in followers]
+        wanted.update(key for key in alone if not self._is_good(parts[key], notes))
+        groups = [[part for part in group if id(part.mesh) in wanted] for group in groups]
+        groups = [group for group in groups if group]
         total = sum(part.mesh.triangle_count for group in groups for part in group) or 1
         done = 0
         charted: dict[int, tuple[Unwrapped, Packed, slice]] = {}
@@ -214,8 +218,7 @@ class Unwrap(_Laying):
                 notes.extend(self._remarks(part.mesh, unwrapped))
             notes.append(self._said(packed, island, [part.mesh.name for part in group], scene.frame.unit))
         for level, (main, relative) in followers.items():
-            if id(main) in charted:
-                made[level] = self._following(scene, level, main, relative, charted[id(main)], notes)
+            made[level] = self._following(scene, level, main, relative, charted[id(main)], notes)
         if not made:
             return scene.with_notes(*notes)
         changed = scene.map_meshes(lambda mesh: made.get(id(mesh), mesh))
