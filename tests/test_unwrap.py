@@ -168,6 +168,15 @@ def test_levels_use_the_islands_of_the_visible_mesh():
     assert (signed(light[1]) < 0).mean() < 0.02
 
 
+def test_polygons_of_levels_over_a_seam_stay_on_one_side_of_it():
+    scene = zo.steps.Levels(chain="50 25").apply(scene_of(tube(40, 6)))
+    scene = zo.steps.Unwrap(purpose="paint", levels="visible", size=512).apply(scene)
+    for mesh in scene.meshes[1:]:
+        place, uv = triangles_of(mesh)
+        assert covered(uv, (512, 512)).max() == 1
+        assert l2_stretch(place, uv) < 1.1 and (signed(uv) > 0).all()
+
+
 def test_a_level_of_a_mesh_that_keeps_its_uvs_is_laid_out_for_itself():
     heavy = unwrapped(torus()).meshes[0]
     over = torus().replace(

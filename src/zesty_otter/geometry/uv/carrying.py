@@ -12,6 +12,8 @@ from zesty_otter.geometry.surface.normals import unit_rows
 
 Ints = NDArray[np.int32]
 
+_TORN = 2.0  # times as long as it should be
+
 
 @dataclass(frozen=True, eq=False)
 class Charted:
@@ -27,6 +29,8 @@ def carried_over(
     source: Charted, points: NDArray[np.float64], triangles: Ints, corner_count: int, corners: Ints, face: Ints
 ) -> tuple[NDArray[np.float32], Ints]:
     """UVs for a surface from the nearest places of another: each polygon takes one chart, and its corners lie in it.
+
+    A polygon over a seam, whose corners would come to lie at both ends of its chart, is laid out beside its middle.
 
     Parameters
     ----------
@@ -74,4 +78,41 @@ def carried_over(
         rows, mine = np.flatnonzero(of == chart), np.flatnonzero(source.chart == chart)
         _, triangle, shares = Surface(source.points, source.triangles[mine]).nearest(points[at[rows]])
         values[rows] = np.einsum("nk,nkj->nj", shares, source.uv[mine[triangle]])
+    of_face = np.zeros(int(face.max()) + 1, np.int64)
+    of_face[face[order][last]] = nearest[order][last]
+    rows = np.flatnonzero(_torn(source, of_face[face], place, values[index[corners]], face))
+    index[corners[rows].ravel()] = len(values) + np.arange(3 * len(rows), dtype=np.int32)
+    values = np.concatenate([values, _beside(source, of_face[face[rows]], place[rows]).reshape(-1, 2)])
     return values.astype(np.float32), index
+
+
+def _torn(
+    source: Charted, near: NDArray[np.int64], place: NDArray[np.float64], uv: NDArray[np.float64], face: Ints
+) -> NDArray[np.bool_]:
+    """(T,) the triangles of polygons with an edge that is far longer in their UVs than in those they are ``near``."""
+    there, own = source.points[source.triangles[near]], source.uv[near]
+    density = _around(own) / np.maximum(_around(there), 1e-300)
+    edges = np.linalg.norm(np.roll(uv, -1, axis=1) - uv, axis=2)
+    wanted = np.linalg.norm(np.roll(place, -1, axis=1) - place, axis=2) * density[:, None]
+    torn = np.zeros(int(face.max()) + 1, bool)
+    torn[face[(edges > _TORN * wanted + 1e-6).any(axis=1)]] = True
+    return torn[face]
+
+
+def _around(corners: NDArray[np.float64]) -> NDArray[np.float64]:
+    """(T,) how long the three edges of triangles (T, 3, n) are together."""
+    return np.asarray(np.linalg.norm(np.roll(corners, -1, axis=1) - corners, axis=2).sum(axis=1))
+
+
+def _beside(source: Charted, near: NDArray[np.int64], place: NDArray[np.float64]) -> NDArray[np.float64]:
+    """(T, 3, 2) UVs of triangles as those that they are ``near`` go on beyond their edges, but not off their page."""
+    there, own = source.points[source.triangles[near]], source.uv[near]
+    a, b, off = there[:, 1] - there[:, 0], there[:, 2] - there[:, 0], place - there[:, :1]
+    aa, ab, bb = (np.einsum("ij,ij->i", *pair) for pair in ((a, a), (a, b), (b, b)))
+    area = np.maximum(aa * bb - ab * ab, 1e-300)[:, None]
+    along_a, along_b = np.einsum("ikj,ij->ik", off, a), np.einsum("ikj,ij->ik", off, b)
+    s = (bb[:, None] * along_a - ab[:, None] * along_b) / area
+    t = (aa[:, None] * along_b - ab[:, None] * along_a) / area
+    made = own[:, :1] + s[..., None] * (own[:, 1:2] - own[:, :1]) + t[..., None] * (own[:, 2:] - own[:, :1])
+    page = np.floor(own.mean(axis=1, keepdims=True))
+    return np.asarray(np.clip(made, page, page + 1))
