@@ -85,7 +85,8 @@ def test_levels_get_maps_of_the_visible_mesh_and_may_share_them():
     names = [level.slots[0].textures["normal"].texture.name for level in levels]
     assert names == ["ball_LOD1_normal.png", "ball_LOD2_normal.png"]
     shared = baked(scene, share=True).meshes[1:]
-    assert len({level.slots[0].textures["normal"].texture.data for level in shared}) == 1
+    assert shared[0].slots[0] is shared[1].slots[0]
+    assert shared[0].slots[0].textures["normal"].texture.name == "ball_LOD1_normal.png"
 
 
 def test_levels_with_islands_of_their_own_share_no_maps():

@@ -115,17 +115,15 @@ class BakeMaps(Step):
         if not jobs:
             text = "no mesh to bake onto: levels makes some, or name a source" if not self.source else "nothing to bake"
             return scene.with_notes(self.note(text, kind="finding"))
-        shared: dict[str, list[_Shared]] = {}
+        shared: dict[str, list[_Maps]] = {}
         for number, (name, target, sources) in enumerate(jobs):
             mesh = target.node.drawn
             if mesh is None or id(mesh) in made:
                 continue
             own = shared.setdefault(name, [])
             of_others = own if self.share and target.node.role == "level" else []
-            first = next((one for one in of_others if one.fits(target)), None)
-            if first is not None:
-                uv_set, baked = first.uv_set, first.baked
-            else:
+            found = next((one for one in of_others if one.fits(target)), None)
+            if found is None:
                 if of_others:
                     there = shortened(one.target.node.name for one in of_others)
                     text = f"its UVs lie elsewhere than those of {there}, so that it gets maps of its own"
@@ -134,9 +132,10 @@ class BakeMaps(Step):
                 span = number / len(jobs), 1 / len(jobs)
                 uv_set = self._uv_set(mesh)
                 baked = self._baked(scene, target, mesh, uv_set, sources, span, notes)
-                own.append(_Shared(target, uv_set, baked))
+                found = _Maps(target, uv_set, self._uses(mesh.name, uv_set, baked))
+                own.append(found)
                 notes.append(self.note(self._said(baked, sources), node=target.node.name))
-            made[id(mesh)] = self._with_maps(mesh, uv_set, baked)
+            made[id(mesh)] = self._with_maps(mesh, found)
         changed = scene.map_meshes(lambda mesh: made.get(id(mesh), mesh))
         if dropped:
             changed = changed.rebuilt(lambda n, node: None if n in dropped else node)
@@ -258,9 +257,20 @@ class BakeMaps(Step):
         rays = max(self.rays // self.samples, 1)
         return source.surface.open_share(met.place, normal, size, met.number, rays)[:, None]
 
-    def _with_maps(self, mesh: Mesh, uv_set: int, baked: Baked) -> Mesh:
+    def _with_maps(self, mesh: Mesh, maps: _Maps) -> Mesh:
         """The mesh with what was baked in its materials."""
-        stem = _UNSAFE.sub("_", mesh.name)
+        for slot in mesh.slots:
+            slot = slot or _PLAIN
+            if id(slot) not in maps.made:
+                maps.made[id(slot)] = slot, self._material(slot, maps.mesh.name, maps.uses)
+        return mesh.replace(
+            layers=tuple(one for one in mesh.layers if one.kind != "tangent"),
+            slots=tuple(maps.made[id(slot or _PLAIN)][1] for slot in mesh.slots),
+        )
+
+    def _uses(self, name: str, uv_set: int, baked: Baked) -> dict[str, TextureUse]:
+        """What was baked for a mesh as textures."""
+        stem = _UNSAFE.sub("_", name)
         uses: dict[str, TextureUse] = {}
 
         def texture(name: str, values: NDArray[Any], *, linear: bool = False) -> Texture:
@@ -295,10 +305,7 @@ class BakeMaps(Step):
         if "emission" in images:
             glow = images["emission"][..., :3]
             uses["emissive"] = TextureUse(texture("emission", glow, linear=True), uv_set)
-        return mesh.replace(
-            layers=tuple(one for one in mesh.layers if one.kind != "tangent"),
-            slots=tuple(self._material(slot or _PLAIN, mesh.name, uses) for slot in mesh.slots),
-        )
+        return uses
 
     def _material(self, material: Material, name: str, uses: Mapping[str, TextureUse]) -> Material:
         textures = {**material.textures, **uses}
@@ -324,19 +331,23 @@ def _levels(asset: Asset) -> list[Placed]:
 
 
 @dataclass(frozen=True, eq=False)
-class _Shared:
+class _Maps:
     """Maps that were baked for a mesh, which lighter versions of it may use."""
 
     target: Placed
     uv_set: int
-    baked: Baked
+    uses: Mapping[str, TextureUse]
+    made: dict[int, tuple[Material, Material]] = field(default_factory=dict)  # materials with them, by what they were
+
+    @property
+    def mesh(self) -> Mesh:
+        assert self.target.node.drawn is not None
+        return self.target.node.drawn
 
     def fits(self, other: Placed) -> bool:
         """Whether most places of another mesh have about the UVs that the nearest places of this one have."""
-        one, mesh = self.target.node.drawn, other.node.drawn
-        if one is None or mesh is None or self.uv_set >= len(mesh.uv_sets):
-            return False
-        if abs(determinant(self.target.world[:3, :3])) < 1e-300:
+        one, mesh = self.mesh, other.node.drawn
+        if mesh is None or self.uv_set >= len(mesh.uv_sets) or abs(determinant(self.target.world[:3, :3])) < 1e-300:
             return False
         turn = np.linalg.solve(self.target.world, other.world)
         points = mesh.points @ turn[:3, :3].T + turn[:3, 3]

@@ -121,7 +121,7 @@ class Step(BaseModel):
         numbers = chosen_numbers(scene, self.only)
         if not numbers:
             return scene.with_notes(
-                self.note(f"no node matches only = {', '.join(self.only)}; nothing done", kind="finding")
+                self.note(f"{self.slug}: no node matches only = {', '.join(self.only)}; nothing done", kind="finding")
             )
         return self.change_part(scene, numbers)
 
