@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 _ASIDE = 0.02  # metres that feet may be pushed aside by
 QUICK = 4_000  # places of each asset, where it is one of many: in checks, and reports of jobs
-_FAR = 100.0  # sizes of a mesh from its origin
+_FAR = 100.0  # sizes of a mesh: what lies no farther from its origin is told by single precision
 _ROUND = 1e-5  # of the size, within which a mesh counts as convex
 
 
@@ -251,11 +251,12 @@ def _add_print(digest: Any, placed: Placed) -> None:
     mesh: Any = placed.node.drawn
     corners, _ = mesh.surface(triangulate)
     places = mesh.points[mesh.corner_point[corners]]
-    # Most formats hold single precision. That tells nothing of a mesh far from its own origin.
-    rounded = places.astype(np.float32)
+    # Most formats hold single precision; of transforms they lose the last digits.
     near = float(np.abs(places).max(initial=0.0)) <= _FAR * float(np.ptp(places, axis=(0, 1)).max(initial=0.0))
-    digest.update(repr(places.shape).encode() + (rounded if near else places).tobytes())
-    digest.update((np.round(placed.world, 12) + 0.0).tobytes())
+    size = float(np.abs(placed.world[:3]).max()) or 1.0
+    world = np.round(placed.world[:3] / size, 12) + 0.0
+    digest.update(repr((places.shape, f"{size:.10g}")).encode() + world.tobytes())
+    digest.update((places.astype(np.float32) if near else places).tobytes())
 
 
 def _is_flat(points: NDArray[np.float64]) -> bool:

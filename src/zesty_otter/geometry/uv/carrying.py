@@ -81,9 +81,10 @@ def carried_over(
     of_face = np.zeros(int(face.max()) + 1, np.int64)
     of_face[face[order][last]] = nearest[order][last]
     rows = np.flatnonzero(_torn(source, of_face[face], place, values[index[corners]], face))
+    beside, told = _beside(source, of_face[face[rows]], place[rows])
+    rows, beside = rows[told], beside[told]
     index[corners[rows].ravel()] = len(values) + np.arange(3 * len(rows), dtype=np.int32)
-    values = np.concatenate([values, _beside(source, of_face[face[rows]], place[rows]).reshape(-1, 2)])
-    return values.astype(np.float32), index
+    return np.concatenate([values, beside.reshape(-1, 2)]).astype(np.float32), index
 
 
 def _torn(
@@ -104,15 +105,21 @@ def _around(corners: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.asarray(np.linalg.norm(np.roll(corners, -1, axis=1) - corners, axis=2).sum(axis=1))
 
 
-def _beside(source: Charted, near: NDArray[np.int64], place: NDArray[np.float64]) -> NDArray[np.float64]:
-    """(T, 3, 2) UVs of triangles as those that they are ``near`` go on beyond their edges, but not off their page."""
+def _beside(
+    source: Charted, near: NDArray[np.int64], place: NDArray[np.float64]
+) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+    """(T, 3, 2) UVs of triangles as those that they are ``near`` go on beyond their edges, but not off their page; and
+    (T,) where these have an area that tells.
+    """
     there, own = source.points[source.triangles[near]], source.uv[near]
     a, b, off = there[:, 1] - there[:, 0], there[:, 2] - there[:, 0], place - there[:, :1]
     aa, ab, bb = (np.einsum("ij,ij->i", *pair) for pair in ((a, a), (a, b), (b, b)))
-    area = np.maximum(aa * bb - ab * ab, 1e-300)[:, None]
+    area = aa * bb - ab * ab
+    told = area > 1e-9 * aa * bb
     along_a, along_b = np.einsum("ikj,ij->ik", off, a), np.einsum("ikj,ij->ik", off, b)
-    s = (bb[:, None] * along_a - ab[:, None] * along_b) / area
-    t = (aa[:, None] * along_b - ab[:, None] * along_a) / area
+    per = (1.0 / np.where(told, area, 1.0))[:, None]
+    s = (bb[:, None] * along_a - ab[:, None] * along_b) * per
+    t = (aa[:, None] * along_b - ab[:, None] * along_a) * per
     made = own[:, :1] + s[..., None] * (own[:, 1:2] - own[:, :1]) + t[..., None] * (own[:, 2:] - own[:, :1])
     page = np.floor(own.mean(axis=1, keepdims=True))
-    return np.asarray(np.clip(made, page, page + 1))
+    return np.clip(made, page, page + 1), told
