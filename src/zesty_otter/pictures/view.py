@@ -513,11 +513,12 @@ class _Picture:
         share = where[rows, columns]
         shares = np.column_stack([1 - share.sum(axis=1), share])
         place = np.einsum("nk,nkj->nj", shares, triangles[ids[rows, columns]])
-        measured = found.place / self.metre @ self.basis.T
+        step = max(len(found.place) // max(len(place), 1), 1)  # no more places than pixels
+        measured, gaps = found.place[::step] / self.metre @ self.basis.T, found.gap[::step]
         spacing = 3 * float(np.linalg.norm(self.box[1] - self.box[0])) / math.sqrt(len(measured))
         away, near = nearest(place, measured)
         met = away < spacing
-        gap = found.gap[near[met]]
+        gap = gaps[near[met]]
         color = diverging(gap / self.reach) / 255.0
         color[~np.isfinite(gap)] = np.array(rgb(PLUM)) / 255.0
         light = out[rows[met], columns[met]].mean(axis=1, keepdims=True) / float(linear(CLAY).mean())
