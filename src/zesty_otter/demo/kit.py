@@ -537,9 +537,9 @@ formats = "obj"
 folder = "joined"
 meshes = "joined"
 
-# With UVs for baked light, one material for the crane, levels of detail, relief baked from the sculpt of the post
-# (once, as its levels keep the UVs it gets before them), collision and a mesh for the shadow, checked against
-# everything the target expects.
+# With one material for the crane, levels of detail, UVs for baked light that levels share, relief baked once from the
+# sculpt of the post (whose levels keep the UVs it gets before them), collision and a mesh for the shadow, checked
+# against everything the target expects.
 [[outputs]]
 name = "finished"
 target = "m-left-up-forward"
@@ -549,7 +549,7 @@ steps = [
     "atlas size=512 only=mast,beam,hook,weight",
     "unwrap for=light size=256 only=mooring*",
     "levels chain='50 25'",
-    "unwrap for=light size=256",
+    "unwrap for=light size=256 levels=visible",
     '''bake-maps file=sources/mooring_post/mooring_post_sculpt.glb maps=normal,occlusion size=256 rays=16
     share=true only=mooring*''',
     "card only=rack",

@@ -12,7 +12,7 @@ from zesty_otter.geometry.surface.normals import unit_rows
 
 Ints = NDArray[np.int32]
 
-_TORN = 2.0  # times as long as it should be
+_TORN, _CRUSHED = 2.0, 0.1  # more than so many times as long as it should be, less than so much of the area
 
 
 @dataclass(frozen=True, eq=False)
@@ -90,14 +90,26 @@ def carried_over(
 def _torn(
     source: Charted, near: NDArray[np.int64], place: NDArray[np.float64], uv: NDArray[np.float64], face: Ints
 ) -> NDArray[np.bool_]:
-    """(T,) the triangles of polygons with an edge that is far longer in their UVs than in those they are ``near``."""
+    """(T,) the triangles of polygons that are torn apart, crushed or turned over in their UVs.
+
+    Beside those they are ``near`` an edge is far longer there, or the area far smaller.
+    """
     there, own = source.points[source.triangles[near]], source.uv[near]
     density = _around(own) / np.maximum(_around(there), 1e-300)
     edges = np.linalg.norm(np.roll(uv, -1, axis=1) - uv, axis=2)
     wanted = np.linalg.norm(np.roll(place, -1, axis=1) - place, axis=2) * density[:, None]
+    normal = np.cross(place[:, 1] - place[:, 0], place[:, 2] - place[:, 0])
+    area = np.linalg.norm(normal, axis=1) * density**2
+    bad = (edges > _TORN * wanted + 1e-6).any(axis=1) | (_signed(uv) * np.sign(_signed(own)) < _CRUSHED * area)
     torn = np.zeros(int(face.max()) + 1, bool)
-    torn[face[(edges > _TORN * wanted + 1e-6).any(axis=1)]] = True
+    torn[face[bad]] = True
     return torn[face]
+
+
+def _signed(uv: NDArray[np.float64]) -> NDArray[np.float64]:
+    """(T,) twice the areas of triangles (T, 3, 2), below 0 where they run clockwise."""
+    a, b = uv[:, 1] - uv[:, 0], uv[:, 2] - uv[:, 0]
+    return np.asarray(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0])
 
 
 def _around(corners: NDArray[np.float64]) -> NDArray[np.float64]:
