@@ -96,6 +96,11 @@ def test_levels_with_islands_of_their_own_share_no_maps():
     assert len(maps) == 2 and "than those of ball_LOD1, so that it gets maps of its own" in texts(scene.notes)
 
 
+def test_levels_of_a_mesh_without_faces_have_nothing_to_bake_from():
+    empty = zo.Mesh.from_faces("plate", np.zeros((0, 3)), [])
+    assert "no mesh to bake onto" in texts(baked(scene_of(empty, plate(name="plate_LOD1"))).notes)
+
+
 def test_colours_roughness_and_glow_are_those_of_the_source():
     squares = np.zeros((2, 2, 4), np.uint8) + 255
     squares[0, 0, :3], squares[1, 1, :3] = (255, 0, 0), (0, 0, 255)

@@ -159,7 +159,7 @@ class BakeMaps(Step):
             for asset in assets:
                 main = [one for one in asset.main if one.node.drawn is not None and one.node.drawn.face_count]
                 source = _Source(main, scene.frame.unit)
-                for level in _levels(asset):
+                for level in _levels(asset) if main else ():
                     yield asset.name, level, source
             return
         for asset in assets:

@@ -117,7 +117,7 @@ cdef inline void _begin(
     """What `_cross` asks of a triangle in its first line and in those that follow.
 
     Its last line, its first pixel, how many pixels more, and of each edge `_side` there, how much that grows from line
-    to line and how much less it is from pixel to pixel: the first 11 of ``own``.
+    to line and how much less it is from pixel to pixel: the 12 numbers of ``own``.
     """
     cdef int64_t ax = grid[corners[t, 0], 0], bx = grid[corners[t, 1], 0], cx = grid[corners[t, 2], 0]
     cdef int64_t ay = grid[corners[t, 0], 1], by = grid[corners[t, 1], 1], cy = grid[corners[t, 2], 1], x, y
@@ -194,8 +194,9 @@ cdef inline void _narrow(int64_t *run, int64_t side, int64_t step) noexcept nogi
 
 
 cdef inline int64_t _whole(int64_t above, int64_t below) noexcept nogil:
-    """How many whole times a number goes into one from 0 on: exact up to 2 ** 26, squared, and quicker than of whole
-    numbers, since no quotient is as near below a whole number as doubles are to each other.
+    """How many whole times a number goes into one from 0 to 2 ** 53, quicker than by whole numbers and as exact.
+
+    What is below a whole number is so by more than doubles are apart there.
     """
     return <int64_t>(<double>above / <double>below)
 

@@ -80,7 +80,7 @@ def carried_over(
         values[rows] = np.einsum("nk,nkj->nj", shares, source.uv[mine[triangle]])
     of_face = np.zeros(int(face.max()) + 1, np.int64)
     of_face[face[order][last]] = nearest[order][last]
-    rows = np.flatnonzero(_torn(source, of_face[face], place, values[index[corners]], face))
+    rows = np.flatnonzero(_torn(source, of_face[face], place, area, values[index[corners]], face))
     beside, told = _beside(source, of_face[face[rows]], place[rows])
     rows, beside = rows[told], beside[told]
     index[corners[rows].ravel()] = len(values) + np.arange(3 * len(rows), dtype=np.int32)
@@ -88,19 +88,19 @@ def carried_over(
 
 
 def _torn(
-    source: Charted, near: NDArray[np.int64], place: NDArray[np.float64], uv: NDArray[np.float64], face: Ints
-) -> NDArray[np.bool_]:
+    source: Charted, near: NDArray[np.int64], place: NDArray[np.float64], area: NDArray[np.float64],
+    uv: NDArray[np.float64], face: Ints,
+) -> NDArray[np.bool_]:  # fmt: skip
     """(T,) the triangles of polygons that are torn apart, crushed or turned over in their UVs.
 
-    Beside those they are ``near`` an edge is far longer there, or the area far smaller.
+    Beside those they are ``near`` an edge is far longer there, or the area far smaller; ``area`` (T,) is twice theirs.
     """
     there, own = source.points[source.triangles[near]], source.uv[near]
     density = _around(own) / np.maximum(_around(there), 1e-300)
     edges = np.linalg.norm(np.roll(uv, -1, axis=1) - uv, axis=2)
     wanted = np.linalg.norm(np.roll(place, -1, axis=1) - place, axis=2) * density[:, None]
-    normal = np.cross(place[:, 1] - place[:, 0], place[:, 2] - place[:, 0])
-    area = np.linalg.norm(normal, axis=1) * density**2
-    bad = (edges > _TORN * wanted + 1e-6).any(axis=1) | (_signed(uv) * np.sign(_signed(own)) < _CRUSHED * area)
+    crushed = _signed(uv) * np.sign(_signed(own)) < _CRUSHED * area * density**2
+    bad = (edges > _TORN * wanted + 1e-6).any(axis=1) | crushed
     torn = np.zeros(int(face.max()) + 1, bool)
     torn[face[bad]] = True
     return torn[face]
